@@ -1,0 +1,1 @@
+"""Distribution functions, roots and quadrature: thin, vectorised, right in both tails."""

@@ -1,0 +1,42 @@
+"""Quantiles of a positive variable from its tail function."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+import numpy as np
+
+from amber_ruler.numeric.gate import Floats
+from amber_ruler.numeric.roots import bracketed_root
+
+_FAR = 700.0
+
+
+def invert(tail: Callable[[Floats], Floats], target: Floats, guess: Floats, *, rising: bool) -> Floats:
+    """Find x > 0 with tail(x) = target, for 0 < target < 1, starting near `guess` > 0.
+
+    Works on log x and on log probabilities, so both ends of the scale keep their relative digits.
+    """
+    sign = 1.0 if rising else -1.0
+    low, high, step = np.full(target.shape, -0.1), np.full(target.shape, 0.1), 0.1
+    with np.errstate(divide="ignore", invalid="ignore", over="ignore"):
+        log_target = np.log(target)
+
+        def miss(w: Floats) -> Floats:
+            log_tail = np.log(np.maximum(tail(guess * np.exp(w)), 1e-320))
+            return np.asarray(sign * (log_tail - log_target))
+
+        while step < 2 * _FAR:
+            short_low, short_high = miss(low) > 0, miss(high) < 0
+            if not (np.any(short_low) or np.any(short_high)):
+                break
+            step *= 2
+            low = np.where(short_low, np.maximum(low - step, -_FAR), low)
+            high = np.where(short_high, np.minimum(high + step, _FAR), high)
+        x = guess * np.exp(bracketed_root(miss, low, high))
+    # Beyond what a float can hold, the answer is an end of the scale.
+    below, above = (target <= 0) | short_low, (target >= 1) | short_high
+    if not rising:
+        below, above = (target >= 1) | short_low, (target <= 0) | short_high
+    x = np.where(below, 0.0, np.where(above, np.inf, x))
+    return np.where((target >= 0) & (target <= 1), x, np.nan)

@@ -1,0 +1,59 @@
+"""Poisson mixtures: the noncentral chi-square and F distributions."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+import numpy as np
+from numpy.typing import ArrayLike
+
+from amber_ruler.numeric.gate import Floats
+from amber_ruler.numeric.stirling import poisson_weight
+
+
+def poisson_mixture(kernel: Callable[..., Floats], noncentrality: ArrayLike, *args: ArrayLike) -> Floats:
+    """Return the sum over j of Poisson(j; noncentrality / 2) times kernel(j, *args).
+
+    All terms are positive, so tails keep their relative digits as long as the terms around the largest are
+    summed. Where the weights are wide the sum over whole j equals a sum with a longer step, since both are
+    trapezoid rules of the same smooth function (Poisson's summation formula): the work does not grow with
+    the noncentrality.
+    """
+    nc, *rest = np.broadcast_arrays(*(np.asarray(v, dtype=np.float64) for v in (noncentrality, *args)))
+    shape = nc.shape
+    mean = nc.ravel() / 2
+    flat = [v.ravel() for v in rest]
+    result = _around(kernel, mean, mean, flat)
+    # Far in a tail the terms that count lie off the weights' own centre: find it, and sum there.
+    far = (result < 1e-9) & (mean > 0)
+    if np.any(far):
+        there = [v[far] for v in flat]
+        result[far] = _around(kernel, mean[far], _largest_term(kernel, mean[far], there), there)
+    return result.reshape(shape)
+
+
+def _around(kernel: Callable[..., Floats], mean: Floats, centre: Floats, args: list[Floats]) -> Floats:
+    result = np.empty(mean.shape)
+    for i in range(mean.size):  # the number of terms differs from one mixture to the next
+        c = centre[i]
+        reach = 12 * np.sqrt(c) + 14
+        step = np.maximum(1.0, np.floor(0.25 * np.sqrt(c))) if c > 300 else 1.0
+        j = np.arange(max(0.0, np.floor(c - reach)), c + reach + 20, step)
+        values = kernel(j, *(v[i] for v in args))
+        weights = poisson_weight(j, mean[i]) if mean[i] > 0 else (j == 0).astype(float)
+        result[i] = step * np.sum(np.sort(weights * values))
+    return result
+
+
+def _largest_term(kernel: Callable[..., Floats], mean: Floats, args: list[Floats]) -> Floats:
+    reach = 40 * np.sqrt(mean) + 800
+    low, high = np.maximum(0.0, mean - reach), mean + reach
+    for _ in range(7):
+        j = low[:, None] + (high - low)[:, None] * np.linspace(0, 1, 41)
+        with np.errstate(divide="ignore", under="ignore"):
+            term = np.log(poisson_weight(j, mean[:, None])) + np.log(kernel(j, *(v[:, None] for v in args)))
+        best = np.argmax(term, axis=1)
+        spacing = (high - low) / 40
+        middle = low + best * spacing
+        low, high = np.maximum(0.0, middle - spacing), middle + spacing
+    return middle

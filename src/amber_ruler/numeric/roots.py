@@ -1,0 +1,48 @@
+"""Roots of many functions at once."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+import numpy as np
+
+from amber_ruler.numeric.gate import Floats
+
+
+def bracketed_root(
+    f: Callable[[Floats], Floats], low: Floats, high: Floats, *, rtol: float = 4e-16, steps: int = 120
+) -> Floats:
+    """Find x in [low, high] with f(x) = 0, elementwise, where f changes sign over the bracket.
+
+    Chandrupatla's method: inverse quadratic interpolation where it is safe, bisection elsewhere.
+    `f` takes and returns arrays of the bracket's shape.
+
+    References
+    ----------
+    .. [1] Chandrupatla (1997), Advances in Engineering Software 28, 145-149.
+    """
+    a, b = (np.array(x, dtype=np.float64) for x in np.broadcast_arrays(low, high))
+    fa, fb = f(a), f(b)
+    c, fc = a.copy(), fa.copy()
+    t = np.full(a.shape, 0.5)
+    with np.errstate(all="ignore"):
+        for _ in range(steps):
+            x = a + t * (b - a)
+            fx = f(x)
+            same = np.sign(fx) == np.sign(fa)
+            c, fc = np.where(same, a, b), np.where(same, fa, fb)
+            b, fb = np.where(same, b, a), np.where(same, fb, fa)
+            a, fa = x, fx
+            closest = np.where(np.abs(fa) < np.abs(fb), a, b)
+            room = np.abs(b - a)
+            limit = rtol * np.abs(closest) / np.maximum(room, 1e-320) + 1e-300
+            if np.all((2 * limit > 1) | (fa == 0) | (fb == 0)):
+                break
+            # Inverse quadratic interpolation is monotone over the bracket only under this test.
+            xi, phi = (a - b) / (c - b), (fa - fb) / (fc - fb)
+            safe = (phi**2 < xi) & ((1 - phi) ** 2 < 1 - xi)
+            t = np.where(
+                safe, fa / (fb - fa) * fc / (fb - fc) + (c - a) / (b - a) * fa / (fc - fa) * fb / (fc - fb), 0.5
+            )
+            t = np.clip(np.where(np.isfinite(t), t, 0.5), limit, 1 - limit)
+    return np.where(np.abs(fa) < np.abs(fb), a, b)

@@ -1,0 +1,281 @@
+"""Student's t distribution, central and noncentral.
+
+The noncentral form is T = (Z + shift) / S with S^2 = chi-square(df) / df. Its tails are integrals over S of
+normal tails, all positive, so a trapezoid rule around the integrand's mode keeps relative digits however far out
+the tail is (Owen, 1968, gives the integral; the rule's convergence is Poisson's summation formula).
+"""
+
+from __future__ import annotations
+
+from typing import NamedTuple
+
+import numpy as np
+from numpy.typing import ArrayLike, NDArray
+from scipy import special
+
+from amber_ruler.numeric import normal
+from amber_ruler.numeric.gate import Floats
+from amber_ruler.numeric.roots import bracketed_root
+from amber_ruler.numeric.stirling import expm1_less, stirling_error
+
+_TINY = 1e-320
+_BLOCK = 1024  # rows of nodes at a time: they stay in the processor's cache
+
+
+def cdf(t: ArrayLike, df: ArrayLike) -> Floats:
+    """P(T <= t)."""
+    t, df = np.broadcast_arrays(np.asarray(t, dtype=np.float64), np.asarray(df, dtype=np.float64))
+    result = np.asarray(special.stdtr(df, t))
+    # Near the middle the library rounds t away inside df + t^2; the probability between 0 and t does not.
+    middle = np.abs(t) < 1e-3
+    if np.any(middle):
+        square = t[middle] ** 2
+        half = 0.5 * special.betainc(0.5, df[middle] / 2, square / (df[middle] + square))
+        result = np.array(result)
+        result[middle] = 0.5 + np.sign(t[middle]) * half
+    return result
+
+
+def sf(t: ArrayLike, df: ArrayLike) -> Floats:
+    """P(T > t), without the loss of 1 - cdf."""
+    return cdf(np.negative(t), df)
+
+
+def quantile(p: ArrayLike, df: ArrayLike) -> Floats:
+    """The t with P(T <= t) = p."""
+    return np.asarray(special.stdtrit(df, p))
+
+
+def upper_quantile(q: ArrayLike, df: ArrayLike) -> Floats:
+    """The t with P(T > t) = q."""
+    return np.asarray(-special.stdtrit(df, q))
+
+
+def noncentral_cdf(t: ArrayLike, df: ArrayLike, shift: ArrayLike) -> Floats:
+    """P(T <= t) for T = (Z + shift) / S."""
+    return _noncentral(t, df, shift, upper=False)
+
+
+def noncentral_sf(t: ArrayLike, df: ArrayLike, shift: ArrayLike) -> Floats:
+    """P(T > t) for T = (Z + shift) / S."""
+    return _noncentral(t, df, shift, upper=True)
+
+
+def noncentral_quantile(p: ArrayLike, df: ArrayLike, shift: ArrayLike) -> Floats:
+    """The t with P(T <= t) = p."""
+    p, df, shift = np.broadcast_arrays(*(np.asarray(v, dtype=np.float64) for v in (p, df, shift)))
+    return _noncentral_inverse(p, df, shift, upper=False)
+
+
+def noncentral_upper_quantile(q: ArrayLike, df: ArrayLike, shift: ArrayLike) -> Floats:
+    """The t with P(T > t) = q."""
+    q, df, shift = np.broadcast_arrays(*(np.asarray(v, dtype=np.float64) for v in (q, df, shift)))
+    return _noncentral_inverse(q, df, shift, upper=True)
+
+
+def noncentral_pdf(t: ArrayLike, df: ArrayLike, shift: ArrayLike) -> Floats:
+    """Density of T = (Z + shift) / S at t.
+
+    With r^2 = df + t^2 and m = t shift / r, it is the integral over u = r S of u^df exp(-(u - m)^2 / 2), which
+    is log-concave: the same mode-centred rule serves.
+    """
+    t, df, shift = np.broadcast_arrays(*(np.asarray(v, dtype=np.float64) for v in (t, df, shift)))
+    root = np.sqrt(df + t * t)
+    m = t * shift / root
+    mode = (m + np.hypot(m, 2 * np.sqrt(df + 1))) / 2
+    mode = np.where(m < 0, (df + 1) / (mode - m), mode)
+    width = 1 / np.sqrt(mode * (2 * mode - m))
+    # log of u^(df + 1) exp(-(u - m)^2 / 2) against its value at the mode, u = mode e^y.
+    y = width[..., None] * _SINH
+    grow, u0, m_ = np.expm1(y), mode[..., None], m[..., None]
+    fall = (df + 1)[..., None] * y - 0.5 * u0 * grow * (u0 * (grow + 2) - 2 * m_)
+    area = width * (np.exp(fall) @ _SINH_WEIGHT)
+    # The large terms in df are gathered first, so that they cancel in the formula and not in the digits.
+    w = np.log1p(-m / mode)
+    gathered = np.log1p((t * t - 1) / (df + 1)) + 2 * w + expm1_less(w)
+    log_peak = -0.5 * (df + 1) * gathered - 0.5 - 0.5 * df * (shift / root) ** 2
+    return np.asarray(area * np.sqrt(df / 2) / np.pi * np.exp(log_peak - stirling_error(df / 2)))
+
+
+class ShiftBounds(NamedTuple):
+    """The shifts at which an observed t would just be too large, or too small."""
+
+    low: Floats
+    high: Floats
+
+
+def shift_bounds(t: ArrayLike, df: ArrayLike, low_tail: float, high_tail: float) -> ShiftBounds:
+    """Invert the noncentral t in its shift.
+
+    Returns the shifts with P(T > t | low) = low_tail and P(T <= t | high) = high_tail; a tail of 0 gives an
+    infinite bound.
+    """
+    t, df = np.broadcast_arrays(np.asarray(t, dtype=np.float64), np.asarray(df, dtype=np.float64))
+    low, high = np.full(t.size, -np.inf), np.full(t.size, np.inf)
+    flat_t, flat_df = t.ravel(), df.ravel()
+    for start in range(0, t.size, _BLOCK):
+        part = slice(start, start + _BLOCK)
+        grid = _central_grid(flat_t[part], flat_df[part])
+        # P(T > t | shift) = P(-T < -t | -shift): the lower bound is an upper bound of the mirrored problem.
+        if low_tail > 0:
+            low[part] = -_upper_shift(-flat_t[part], flat_df[part], low_tail, _Grid(-grid.scaled, grid.weight))
+        if high_tail > 0:
+            high[part] = _upper_shift(flat_t[part], flat_df[part], high_tail, grid)
+    return ShiftBounds(low.reshape(t.shape), high.reshape(t.shape))
+
+
+def _upper_shift(t: Floats, df: Floats, tail: float, grid: _Grid) -> Floats:
+    """The shift with P(T <= t) = tail."""
+    goal = float(normal.quantile(tail))
+    shift, spread = _cornish_fisher_shift(t, df, goal)
+    hard = _off_centre(t, df, shift) | (tail < 1e-8)
+    if not np.all(hard):
+        shift, settled = _newton_shift(shift, goal, df, grid)
+        hard |= ~settled
+    if np.any(hard):
+        shift[hard] = _bracketed_shift(t[hard], df[hard], goal, shift[hard], spread[hard])
+    return shift
+
+
+def _cornish_fisher_shift(t: Floats, df: Floats, goal: float) -> tuple[Floats, Floats]:
+    """A first guess from the mean, spread and skewness of t S - Z, and that spread."""
+    mean = 1 - 1 / (4 * df) + 1 / (32 * df**2) + 5 / (128 * df**3)
+    spread = np.sqrt(1 + t * t * (1 - np.minimum(mean, 1) ** 2))
+    skewness = (t / spread) ** 3 / (4 * df**2)
+    return t * mean + spread * (-goal + skewness * (goal * goal - 1) / 6), spread
+
+
+def _newton_shift(shift: Floats, goal: float, df: Floats, grid: _Grid) -> tuple[Floats, NDArray[np.bool_]]:
+    """Halley steps on the normal-score scale, where the tail is nearly a straight line in the shift."""
+    for _ in range(6):
+        argument = grid.scaled - shift[:, None]
+        density = np.exp(-0.5 * argument * argument) * grid.weight
+        chance = np.einsum("ij,ij->i", special.ndtr(argument), grid.weight)
+        score = normal.quantile(np.clip(chance, 1e-300, 1 - 1e-16))
+        # With F = Phi(z): z' = F' / phi(z) and z'' = F'' / phi(z) + z z'^2; the factors sqrt(2 pi) cancel.
+        lift = np.exp(0.5 * score * score)
+        first = -density.sum(axis=1) * lift
+        second = -np.einsum("ij,ij->i", argument, density) * lift + score * first**2
+        newton = (score - goal) / first
+        move = newton / (1 - 0.5 * newton * second / first)
+        shift = shift - move
+        # The curvature is of order 1/df here, so the next error is of order move^3 / df.
+        settled = np.abs(move) ** 3 < 1e-13 * df
+        if np.all(settled):
+            break
+    return shift, settled
+
+
+def _bracketed_shift(t: Floats, df: Floats, goal: float, guess: Floats, spread: Floats) -> Floats:
+    def miss(shift: Floats) -> Floats:
+        return normal.quantile(np.maximum(noncentral_cdf(t, df, shift), _TINY)) - goal
+
+    low, high = guess - 0.2 * spread, guess + 0.2 * spread
+    step = 0.4 * spread
+    for _ in range(60):
+        short_low, short_high = miss(low) < 0, miss(high) > 0
+        if not (np.any(short_low) or np.any(short_high)):
+            break
+        low, high = np.where(short_low, low - step, low), np.where(short_high, high + step, high)
+        step = 2 * step
+    return bracketed_root(miss, low, high, rtol=1e-15)
+
+
+class _Grid(NamedTuple):
+    scaled: Floats  # t times the nodes of S
+    weight: Floats  # their probabilities, summing to 1
+
+
+# Trapezoid nodes for log S in units of its spread: close to normal from 50 degrees of freedom up; below, a
+# longer reach, where y = spread * sinh(u) covers both normal and exponential tails.
+_NORMAL = np.arange(-11.4, 9.1, 0.6)
+_STEP = 0.075
+_U = np.arange(-5.5, 3.31, _STEP)
+_SINH = np.sinh(_U)
+_SINH_WEIGHT = _STEP * np.cosh(_U)
+_NORMAL_DF = 50.0
+_REACH = 1.5
+
+
+def _central_grid(t: Floats, df: Floats) -> _Grid:
+    """Nodes where S itself is; enough while the tail is not far out."""
+    spread = np.sqrt(2 * df)
+    normal_like = np.min(df) >= _NORMAL_DF
+    y = (_NORMAL if normal_like else _SINH) / spread[:, None]
+    with np.errstate(over="ignore"):
+        excess = expm1_less(2 * y) if np.max(df) > 1e5 else np.expm1(2 * y) - 2 * y
+        weight = np.exp(-0.5 * df[:, None] * excess)
+    if not normal_like:
+        weight = weight * _SINH_WEIGHT
+    return _Grid(t[:, None] * np.exp(y), weight / weight.sum(axis=1, keepdims=True))
+
+
+def _off_centre(t: Floats, df: Floats, shift: Floats) -> NDArray[np.bool_]:
+    """Whether Phi(t S - shift) turns over too sharply, or too far out, for the central nodes."""
+    return np.asarray(np.maximum(np.abs(t), np.abs(shift)) > _REACH * np.sqrt(2 * df))
+
+
+def _noncentral(t: ArrayLike, df: ArrayLike, shift: ArrayLike, *, upper: bool) -> Floats:
+    t, df, shift = np.broadcast_arrays(*(np.asarray(v, dtype=np.float64) for v in (t, df, shift)))
+    shape = t.shape
+    t, df, shift = t.ravel(), df.ravel(), shift.ravel()
+    sign = -1.0 if upper else 1.0
+    a, b = sign * t, sign * shift  # the tail is E of Phi(a S - b)
+    result = np.empty(t.shape)
+    for start in range(0, t.size, _BLOCK):
+        part = slice(start, start + _BLOCK)
+        grid = _central_grid(a[part], df[part])
+        result[part] = np.einsum("ij,ij->i", special.ndtr(grid.scaled - b[part, None]), grid.weight)
+    # Further out the nodes go to where the integrand is.
+    rest = np.flatnonzero(_off_centre(t, df, shift) | (result < 1e-6))
+    if rest.size:
+        result[rest] = _mode_centred(a[rest], df[rest], b[rest])
+    return np.minimum(result, 1.0).reshape(shape)
+
+
+def _mode_centred(a: Floats, df: Floats, b: Floats) -> Floats:
+    """E of Phi(a S - b), by the trapezoid rule in log S around the integrand's mode."""
+    y = _mode(a, df, b)
+    s = np.exp(y)
+    hazard = _hazard(a * s - b)
+    pull = a * s
+    curvature = 2 * df * s * s + pull * hazard * (pull * (hazard + a * s - b) - 1)
+    width = 1 / np.sqrt(np.maximum(curvature, df * s * s))
+    peak = _log_integrand(y, a, df, b)
+    # A sharp edge of Phi inside the window asks for closer nodes.
+    sharp = np.sqrt(1 + np.max(np.minimum(np.abs(pull) * width, 1e3)) ** 2)
+    fine = max(1, int(np.ceil(sharp / 5)))
+    step = _STEP / fine
+    u = np.arange(_U[0], _U[-1], step)
+    nodes = y[:, None] + width[:, None] * np.sinh(u)
+    with np.errstate(over="ignore", under="ignore"):
+        value = np.exp(_log_integrand(nodes, a[:, None], df[:, None], b[:, None]) - peak[:, None])
+    area = width * (value @ (step * np.cosh(u)))
+    constant = 0.5 * np.log(df / np.pi) - stirling_error(df / 2)
+    return np.asarray(area * np.exp(peak + constant))
+
+
+def _log_integrand(y: Floats, a: Floats, df: Floats, b: Floats) -> Floats:
+    y = np.minimum(y, 300.0)
+    with np.errstate(over="ignore"):
+        return np.asarray(-0.5 * df * expm1_less(2 * y) + special.log_ndtr(a * np.exp(y) - b))
+
+
+def _hazard(x: Floats) -> Floats:
+    """Density over distribution function of the normal, phi(x) / Phi(x)."""
+    return np.asarray(np.sqrt(2 / np.pi) / special.erfcx(-x / np.sqrt(2)))
+
+
+def _mode(a: Floats, df: Floats, b: Floats) -> Floats:
+    """Where S^df exp(-df S^2 / 2) Phi(a S - b), log-concave in S, is largest; as log S."""
+    low, high = np.full(a.shape, -690.0), np.full(a.shape, 25.0)
+    start = 3 / np.sqrt(df) + 0.1
+    for _ in range(70):
+        # The first looks are near 0, where the mode usually is.
+        y = np.where((low < -start) & (high > start), np.where(low < -500, -start, start), (low + high) / 2)
+        s = np.exp(y)
+        slope = -df * np.expm1(2 * y) + a * s * _hazard(a * s - b)
+        low, high = np.where(slope > 0, y, low), np.where(slope > 0, high, y)
+        if np.all(high - low < 1e-3 / np.sqrt(df)):
+            break
+    return (low + high) / 2
