@@ -63,7 +63,9 @@ def noncentral_upper_quantile(q: ArrayLike, df1: ArrayLike, df2: ArrayLike, nonc
 def _tail(x: ArrayLike, df1: ArrayLike, df2: ArrayLike, *, lower: bool) -> Floats:
     x, a, b = np.broadcast_arrays(*(np.asarray(v, dtype=np.float64) for v in (x, df1, df2)))
     top = a * np.maximum(x, 0.0)
-    share, rest = top / (b + top), b / (b + top)
+    with np.errstate(invalid="ignore", over="ignore"):
+        share, rest = top / (b + top), np.where(np.isinf(top), 0.0, b / (b + top))
+        share = np.where(np.isinf(top), 1.0, share)
     # The smaller of the two shares carries the digits.
     first, second = (special.betainc, special.betaincc) if lower else (special.betaincc, special.betainc)
     result = np.asarray(

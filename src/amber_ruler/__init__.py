@@ -1,0 +1,75 @@
+"""Amber Ruler: plan a test, check its data, measure the difference, decide.
+
+Names are loaded when first used, so that `import amber_ruler` stays light.
+"""
+
+from __future__ import annotations
+
+from importlib import import_module
+from typing import TYPE_CHECKING, Any
+
+if TYPE_CHECKING:
+    from amber_ruler import adjust as adjust
+    from amber_ruler import bayes as bayes
+    from amber_ruler import demo as demo
+    from amber_ruler import effects as effects
+    from amber_ruler import measure as measure
+    from amber_ruler import multiplicity as multiplicity
+    from amber_ruler import plan as plan
+    from amber_ruler import sequential as sequential
+    from amber_ruler.errors import AmberRulerError as AmberRulerError
+    from amber_ruler.errors import DataError as DataError
+    from amber_ruler.errors import DesignError as DesignError
+    from amber_ruler.errors import EngineError as EngineError
+    from amber_ruler.errors import ExperimentFileError as ExperimentFileError
+    from amber_ruler.errors import InputError as InputError
+    from amber_ruler.moments import Moments as Moments
+    from amber_ruler.results import Check as Check
+    from amber_ruler.results import Comparison as Comparison
+    from amber_ruler.results import EffectSize as EffectSize
+    from amber_ruler.results import Interval as Interval
+    from amber_ruler.results import Result as Result
+    from amber_ruler.samples import Counts as Counts
+    from amber_ruler.samples import Sample as Sample
+    from amber_ruler.samples import Summary as Summary
+    from amber_ruler.tables import table as table
+
+_MODULES = ("adjust", "bayes", "demo", "effects", "measure", "multiplicity", "plan", "sequential")
+_FROM = {
+    "AmberRulerError": "errors",
+    "Check": "results",
+    "Comparison": "results",
+    "Counts": "samples",
+    "DataError": "errors",
+    "DesignError": "errors",
+    "EffectSize": "results",
+    "EngineError": "errors",
+    "ExperimentFileError": "errors",
+    "InputError": "errors",
+    "Interval": "results",
+    "Moments": "moments",
+    "Result": "results",
+    "Sample": "samples",
+    "Summary": "samples",
+    "table": "tables",
+}
+
+__all__ = sorted([*_MODULES, *_FROM, "__version__"])  # noqa: PLE0605
+
+
+def __getattr__(name: str) -> Any:
+    if name == "__version__":
+        from importlib.metadata import version
+
+        return version("amber-ruler")
+    if name in _MODULES:
+        return import_module(f"amber_ruler.{name}")
+    if name in _FROM:
+        value = getattr(import_module(f"amber_ruler.{_FROM[name]}"), name)
+        globals()[name] = value
+        return value
+    raise AttributeError(f"module 'amber_ruler' has no attribute {name!r}")
+
+
+def __dir__() -> list[str]:
+    return __all__

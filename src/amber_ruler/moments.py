@@ -1,0 +1,329 @@
+"""Moments: all that a mean-type method needs from the rows, small, mergeable, exact to the last digits."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+from numpy.typing import ArrayLike, NDArray
+
+from amber_ruler.errors import DataError, InputError
+from amber_ruler.numeric import gate
+from amber_ruler.numeric.gate import Floats
+
+__all__ = ["Moments", "merge"]
+
+FORMAT = "amber-ruler moments"
+VERSION = 1
+_ROWS = 1 << 16
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Moments:
+    """Count, means and centred co-moments of named columns, over the rows where all of them have a value.
+
+    Parameters
+    ----------
+    columns : tuple of str
+        Names of the k columns.
+    n : int
+        Complete rows.
+    means : ndarray, shape (k,)
+        Means, each in its column's unit.
+    comoments : ndarray, shape (k, k)
+        Sums over rows of products of deviations from the means; variances are these over n - 1.
+    label : str
+        The variant these rows belong to.
+    missing : int
+        Rows left out because a column had no value.
+    mean_tails : ndarray, shape (k,)
+        What the float64 `means` round away, so that means around 1e9 can still be subtracted.
+
+    Notes
+    -----
+    Reduction centres the rows before it squares them; merging is pairwise [1]_ [2]_. Values around 1e9 with
+    spread 1 keep their digits.
+
+    References
+    ----------
+    .. [1] Chan, Golub & LeVeque (1983), The American Statistician 37, 242-247.
+    .. [2] Pébay (2008), Sandia report SAND2008-6212, equations 1.1 to 1.3.
+
+    Examples
+    --------
+    >>> m = Moments.from_arrays({"fare": [10.0, 12.0, 17.0]}, label="short")
+    >>> m.n, m.mean("fare"), m.variance("fare")
+    (3, 13.0, 13.0)
+    """
+
+    columns: tuple[str, ...]
+    n: int
+    means: Floats
+    comoments: Floats
+    label: str = ""
+    missing: int = 0
+    mean_tails: Floats | None = None
+
+    def __post_init__(self) -> None:
+        k = len(self.columns)
+        if len(set(self.columns)) != k or k == 0:
+            raise InputError(f"Moments need distinct column names, got {list(self.columns)}.")
+        if self.n < 1:
+            raise DataError(
+                f"No row {_of(self.label)}has a value in {', '.join(map(repr, self.columns))}"
+                f" ({self.missing} rows are missing one)."
+            )
+        means = gate.finite("means", self.means)
+        tails = np.zeros(k) if self.mean_tails is None else gate.finite("mean_tails", self.mean_tails)
+        comoments = gate.finite("comoments", self.comoments)
+        if means.shape != (k,) or tails.shape != (k,) or comoments.shape != (k, k):
+            raise InputError(
+                f"Moments of {k} columns need {k} means and {k} x {k} co-moments, got shapes"
+                f" {means.shape} and {comoments.shape}."
+            )
+        _check_comoments(comoments)
+        object.__setattr__(self, "means", means)
+        object.__setattr__(self, "mean_tails", tails)
+        object.__setattr__(self, "comoments", comoments)
+
+    @classmethod
+    def from_arrays(cls, data: Mapping[str, ArrayLike], *, label: str = "", missing: int = 0) -> Moments:
+        """Reduce arrays of equal length, one a column, without missing values.
+
+        Two passes over blocks: the first finds an origin, the second sums deviations from it.
+        """
+        columns = tuple(data)
+        arrays = [gate.floats(name, values) for name, values in data.items()]
+        n = check_lengths(dict(zip(columns, arrays, strict=True)))
+        if n == 0:
+            raise DataError(f"There are no rows {_of(label)}in {', '.join(map(repr, columns))}.")
+        for name, values in zip(columns, arrays, strict=True):
+            check_finite(name, values, label)
+        origin = np.array([np.mean(values) for values in arrays])
+        sums, products = np.zeros(len(arrays)), np.zeros((len(arrays), len(arrays)))
+        for start in range(0, n, _ROWS):
+            block = np.stack([values[start : start + _ROWS] for values in arrays]) - origin[:, None]
+            sums += block.sum(axis=1)
+            products += block @ block.T
+        return cls.from_sums(columns, n, origin, sums, products, label=label, missing=missing)
+
+    @classmethod
+    def from_sums(
+        cls,
+        columns: Sequence[str],
+        n: int,
+        origin: Floats,
+        sums: Floats,
+        products: Floats,
+        *,
+        label: str = "",
+        missing: int = 0,
+    ) -> Moments:
+        """Build from sums of deviations from an origin near the means, and sums of their products."""
+        shift = sums / max(n, 1)
+        means = origin + shift
+        comoments = products - n * np.outer(shift, shift)
+        np.fill_diagonal(comoments, np.maximum(np.diag(comoments), 0.0))
+        tails = shift - (means - origin)
+        return cls(tuple(columns), int(n), means, (comoments + comoments.T) / 2, label, int(missing), tails)
+
+    @classmethod
+    def from_summary(cls, *, n: int, mean: float, sd: float, column: str = "value", label: str = "") -> Moments:
+        """Build from a published count, mean and standard deviation (with n - 1 below)."""
+        gate.whole("n", n, 1)
+        gate.at_least("sd", sd, 0)
+        return cls((column,), int(n), np.array([mean]), np.array([[sd * sd * (n - 1)]]), label)
+
+    def index(self, column: str) -> int:
+        """Position of a column, or an error that names the nearest."""
+        if column not in self.columns:
+            raise DataError.unknown("column", column, self.columns)
+        return self.columns.index(column)
+
+    def mean(self, column: str) -> float:
+        """Mean of a column."""
+        return float(self.means[self.index(column)])
+
+    def variance(self, column: str) -> float:
+        """Variance of a column, with n - 1 below."""
+        return self.covariance(column, column)
+
+    def sd(self, column: str) -> float:
+        """Standard deviation of a column, with n - 1 below."""
+        return float(np.sqrt(self.variance(column)))
+
+    def covariance(self, first: str, second: str) -> float:
+        """Covariance of two columns, with n - 1 below; needs two rows."""
+        if self.n < 2:
+            raise DataError(f"One row {_of(self.label)}has no spread: a variance needs at least 2.")
+        return float(self.comoments[self.index(first), self.index(second)]) / (self.n - 1)
+
+    def correlation(self, first: str, second: str) -> float:
+        """Pearson correlation of two columns."""
+        spread = np.sqrt(self.variance(first)) * np.sqrt(self.variance(second))
+        if spread == 0:
+            flat = first if self.variance(first) == 0 else second
+            raise DataError(f"Column {flat!r} is constant {_of(self.label)}: it has no correlation.")
+        return float(np.clip(self.covariance(first, second) / spread, -1.0, 1.0))
+
+    def select(self, *columns: str) -> Moments:
+        """Keep some columns, in the order given."""
+        at = [self.index(c) for c in columns]
+        tails = self.tails[at]
+        return Moments(columns, self.n, self.means[at], self.comoments[np.ix_(at, at)], self.label, self.missing, tails)
+
+    def relabel(self, label: str) -> Moments:
+        """Return the same moments under another label."""
+        return Moments(self.columns, self.n, self.means, self.comoments, label, self.missing, self.mean_tails)
+
+    def __add__(self, other: Moments) -> Moments:
+        """Merge with the moments of other rows of the same variant and columns."""
+        if not isinstance(other, Moments):
+            return NotImplemented
+        if self.columns != other.columns or self.label != other.label:
+            raise InputError(
+                f"Only moments of the same columns and label merge: {list(self.columns)} of {self.label!r}"
+                f" and {list(other.columns)} of {other.label!r} differ."
+            )
+        n = self.n + other.n
+        gap = (other.means - self.means) + (other.tails - self.tails)
+        comoments = self.comoments + other.comoments + np.outer(gap, gap) * (self.n * (other.n / n))
+        shift = self.tails + gap * (other.n / n)
+        means = self.means + shift
+        tails = shift - (means - self.means)
+        return Moments(self.columns, n, means, comoments, self.label, self.missing + other.missing, tails)
+
+    @property
+    def tails(self) -> Floats:
+        """What the float64 means round away, as an array."""
+        assert self.mean_tails is not None  # set by __post_init__
+        return self.mean_tails
+
+    def __eq__(self, other: object) -> bool:
+        return isinstance(other, Moments) and self.to_dict() == other.to_dict()
+
+    __hash__ = None  # type: ignore[assignment]
+
+    def to_dict(self) -> dict[str, Any]:
+        """Return plain JSON types; floats survive the round trip exactly."""
+        return {
+            "format": FORMAT,
+            "version": VERSION,
+            "label": self.label,
+            "columns": list(self.columns),
+            "n": self.n,
+            "missing": self.missing,
+            "means": self.means.tolist(),
+            "mean_tails": self.tails.tolist(),
+            "comoments": self.comoments.tolist(),
+        }
+
+    def to_json(self) -> str:
+        """Return the moments as JSON text."""
+        return json.dumps(self.to_dict(), ensure_ascii=False)
+
+    @classmethod
+    def from_json(cls, text: str) -> Moments:
+        """Read what `to_json` wrote; anything else is refused with the reason."""
+        try:
+            data = json.loads(text, parse_constant=_no_constant)
+        except (ValueError, RecursionError) as error:
+            raise DataError(f"This is not a JSON text of moments: {error}.") from None
+        return cls._from_dict(data)
+
+    @classmethod
+    def _from_dict(cls, data: Any) -> Moments:
+        if not isinstance(data, dict) or data.get("format") != FORMAT:
+            raise DataError(f'This JSON holds no moments: it lacks "format": "{FORMAT}".')
+        if data.get("version") != VERSION:
+            raise DataError(f"Moments of version {data.get('version')!r} are unknown here; this reads {VERSION}.")
+        kinds = {"label": str, "columns": list, "n": int, "missing": int, "means": list, "comoments": list}
+        for key, kind in kinds.items():
+            if not isinstance(data.get(key), kind) or isinstance(data.get(key), bool):
+                raise DataError(f"Moments need {key!r} as {kind.__name__}, got {data.get(key)!r}.")
+        if not all(isinstance(c, str) for c in data["columns"]) or data["missing"] < 0:
+            raise DataError("Moments need text column names and a count of missing rows not below 0.")
+        try:
+            return cls(
+                tuple(data["columns"]),
+                data["n"],
+                np.asarray(data["means"], dtype=np.float64),
+                np.asarray(data["comoments"], dtype=np.float64),
+                data["label"],
+                data["missing"],
+                np.asarray(data.get("mean_tails", [0.0] * len(data["columns"])), dtype=np.float64),
+            )
+        except (ValueError, TypeError) as error:
+            raise DataError(f"These moments contradict themselves: {error}") from None
+
+
+def merge(parts: Iterable[Moments]) -> Moments:
+    """Merge many parts pairwise, as a balanced tree: rounding grows with the logarithm of their number.
+
+    Parameters
+    ----------
+    parts : iterable of Moments
+        Same columns and label; at least one.
+
+    Examples
+    --------
+    >>> days = [Moments.from_arrays({"fare": [day, day + 2.0]}) for day in range(4)]
+    >>> merge(days).mean("fare")
+    2.5
+    """
+    level = list(parts)
+    if not level:
+        raise InputError("There is nothing to merge: give at least one Moments.")
+    while len(level) > 1:
+        paired = [a + b for a, b in zip(level[::2], level[1::2], strict=False)]
+        level = paired + level[len(paired) * 2 :]
+    return level[0]
+
+
+def check_lengths(data: Mapping[str, NDArray[Any]]) -> int:
+    """Return the common length of one-dimensional arrays, or name those that differ."""
+    if not data:
+        raise InputError("Give at least one column.")
+    for name, values in data.items():
+        if values.ndim != 1:
+            raise InputError(f"Column {name!r} must be one-dimensional, got shape {values.shape}.")
+    sizes = {name: len(values) for name, values in data.items()}
+    if len(set(sizes.values())) > 1:
+        listed = ", ".join(f"{name!r} has {size}" for name, size in sizes.items())
+        raise DataError(f"Columns must be equally long: {listed} rows.")
+    return next(iter(sizes.values()))
+
+
+def check_finite(name: str, values: Floats, label: str) -> None:
+    """Refuse NaN and infinity in raw values, saying how many and where the first is."""
+    # A sum is finite only if every value is, or if it overflowed: look closer only then.
+    if np.isfinite(np.sum(values)) or bool(np.all(np.isfinite(values))):
+        return
+    bad = ~np.isfinite(values)
+    raise DataError(
+        f"{name!r} holds {int(bad.sum()):,} values {_of(label)}that are not finite numbers, the first"
+        f" ({values[bad][0]}) at position {int(np.argmax(bad))}. Leave them out or mend them first;"
+        f" a Sample(..., missing='leave out') counts NaN as missing."
+    )
+
+
+def _of(label: str) -> str:
+    return f"of variant {label!r} " if label else ""
+
+
+def _check_comoments(comoments: Floats) -> None:
+    squares = np.diag(comoments)
+    if np.any(squares < 0):
+        raise InputError(f"Sums of squares must not be below 0, got {float(squares.min())!r}.")
+    if not np.allclose(comoments, comoments.T, rtol=1e-12, atol=0):
+        raise InputError("Co-moments must be symmetric.")
+    limit = np.sqrt(np.outer(squares, squares))
+    if np.any(np.abs(comoments) > limit * (1 + 1e-9) + 1e-300):
+        raise InputError("A co-moment is larger than the spreads of its two columns allow.")
+
+
+def _no_constant(name: str) -> float:
+    raise ValueError(f"{name} is not a number")

@@ -1,0 +1,133 @@
+"""Score statistics of two binomial groups, and the limits at which they reach a critical value."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import TypeAlias
+
+import numpy as np
+
+from amber_ruler.numeric.gate import Floats
+from amber_ruler.numeric.roots import bracketed_root
+
+Statistic: TypeAlias = Callable[[Floats, Floats, Floats, Floats, Floats], Floats]
+
+_FAR = 80.0  # log of a ratio beyond any that counts below 1e15 could tell apart
+
+
+def difference(x1: Floats, n1: Floats, x0: Floats, n0: Floats, delta: Floats) -> Floats:
+    """Score z for p1 - p0 = delta, with both shares at their maximum likelihood under it.
+
+    References
+    ----------
+    .. [1] Mee (1984), Biometrics 40, 1175-1176.
+    .. [2] Miettinen & Nurminen (1985), Statistics in Medicine 4, 213-226, appendix I, for the cubic.
+    """
+    p0 = _constrained_share(x1, n1, x0, n0, delta)
+    p1 = np.clip(p0 + delta, 0.0, 1.0)
+    variance = p1 * (1 - p1) / n1 + p0 * (1 - p0) / n0
+    return _ratio(x1 / n1 - x0 / n0 - delta, np.sqrt(variance))
+
+
+def log_risk_ratio(x1: Floats, n1: Floats, x0: Floats, n0: Floats, log_ratio: Floats) -> Floats:
+    """Score z for p1 / p0 = exp(log_ratio).
+
+    References
+    ----------
+    .. [1] Koopman (1984), Biometrics 40, 513-517.
+    """
+    ratio, x, n = np.exp(log_ratio), x1 + x0, n1 + n0
+    b = n1 * ratio + x1 + n0 + x0 * ratio
+    p0 = np.clip(2 * x / (b + np.sqrt(np.maximum(b * b - 4 * n * ratio * x, 0))), 0, 1)
+    p1 = np.clip(ratio * p0, 0, 1)
+    spread = np.sqrt(p1 * (1 - p1) / n1 + ratio**2 * p0 * (1 - p0) / n0)
+    return _ratio(x1 / n1 - ratio * x0 / n0, spread)
+
+
+def log_odds_ratio(x1: Floats, n1: Floats, x0: Floats, n0: Floats, log_ratio: Floats) -> Floats:
+    """Score z for an odds ratio of exp(log_ratio).
+
+    References
+    ----------
+    .. [1] Miettinen & Nurminen (1985), Statistics in Medicine 4, 213-226, equation 14 without its N / (N - 1).
+    """
+    ratio, x = np.exp(log_ratio), x1 + x0
+    a, b = n0 * (ratio - 1), n1 * ratio + n0 - x * (ratio - 1)
+    p0 = 2 * x / (b + np.sqrt(np.maximum(b * b + 4 * a * x, 0)))
+    p0 = np.clip(p0, 0, 1)
+    p1 = np.clip(ratio * p0 / (1 + p0 * (ratio - 1)), 0, 1)
+    information = 1 / (n1 * p1 * (1 - p1)) + 1 / (n0 * p0 * (1 - p0))
+    return (x1 - n1 * p1) * np.sqrt(information)
+
+
+def difference_limits(
+    x1: Floats, n1: Floats, x0: Floats, n0: Floats, critical: tuple[float, float]
+) -> tuple[Floats, Floats]:
+    """Differences at which the score z equals critical[0] (lower limit) and -critical[1] (upper limit)."""
+    estimate = x1 / n1 - x0 / n0
+    low, high = np.full(estimate.shape, -1.0), np.full(estimate.shape, 1.0)
+    return _limits(difference, (x1, n1, x0, n0), estimate, low, high, critical)
+
+
+def ratio_limits(
+    statistic: Statistic, x1: Floats, n1: Floats, x0: Floats, n0: Floats, estimate: Floats, critical: tuple[float, float]
+) -> tuple[Floats, Floats]:
+    """Ratios at which a score z of the log ratio equals critical[0] and -critical[1]; 0 or inf where none does."""
+    with np.errstate(divide="ignore", invalid="ignore"):
+        centre = np.log(estimate)
+    inner_low = np.where(np.isfinite(centre), centre, np.where(centre > 0, _FAR, -_FAR))
+    inner_high = np.where(np.isnan(centre), _FAR, inner_low)
+    low, high = np.full(centre.shape, -_FAR), np.full(centre.shape, _FAR)
+    log_low, _ = _limits(statistic, (x1, n1, x0, n0), inner_high, low, high, (critical[0], np.inf))
+    _, log_high = _limits(statistic, (x1, n1, x0, n0), inner_low, low, high, (np.inf, critical[1]))
+    with np.errstate(over="ignore"):
+        lower = np.where((estimate == 0) | np.isnan(estimate) | (log_low <= -_FAR), 0.0, np.exp(log_low))
+        upper = np.where(np.isinf(estimate) | np.isnan(estimate) | (log_high >= _FAR), np.inf, np.exp(log_high))
+    return lower, upper
+
+
+def _limits(
+    statistic: Statistic,
+    counts: tuple[Floats, Floats, Floats, Floats],
+    estimate: Floats,
+    low: Floats,
+    high: Floats,
+    critical: tuple[float, float],
+) -> tuple[Floats, Floats]:
+    def solve(end: Floats, target: float) -> Floats:
+        def miss(value: Floats) -> Floats:
+            # The arctangent keeps interpolation tame where z runs off to infinity at an end.
+            return np.asarray(np.arctan(statistic(*counts, value)) - np.arctan(target))
+
+        with np.errstate(divide="ignore", invalid="ignore", over="ignore"):
+            reached = np.sign(miss(end)) * np.sign(target) > 0
+            return np.where(reached, bracketed_root(miss, estimate, end), end)
+
+    lower = solve(low, critical[0]) if np.isfinite(critical[0]) else low
+    upper = solve(high, -critical[1]) if np.isfinite(critical[1]) else high
+    return lower, upper
+
+
+def _ratio(top: Floats, bottom: Floats) -> Floats:
+    with np.errstate(divide="ignore", invalid="ignore"):
+        z = top / bottom
+    return np.where(top == 0, 0.0, z)
+
+
+def _constrained_share(x1: Floats, n1: Floats, x0: Floats, n0: Floats, delta: Floats) -> Floats:
+    """Maximum likelihood of p0 under p1 = p0 + delta: the middle root of a cubic."""
+    n, x = n1 + n0, x1 + x0
+    c2 = ((n1 + 2 * n0) * delta - n - x) / n
+    c1 = ((n0 * delta - n - 2 * x0) * delta + x) / n
+    c0 = x0 * delta * (1 - delta) / n
+    q = c2**3 / 27 - c1 * c2 / 6 + c0 / 2
+    p = np.copysign(np.sqrt(np.maximum(c2**2 / 9 - c1 / 3, 0)), q)
+    with np.errstate(divide="ignore", invalid="ignore"):
+        cosine = np.where(p == 0, 0.0, q / p**3)
+        angle = (np.pi + np.arccos(np.clip(cosine, -1, 1))) / 3
+        share = 2 * p * np.cos(angle) - c2 / 3
+        # The cosine leaves an absolute error of one rounding; Newton steps make it a relative one.
+        for _ in range(2):
+            step = (((share + c2) * share + c1) * share + c0) / ((3 * share + 2 * c2) * share + c1)
+            share = share - np.where(np.abs(step) < 1e-6, step, 0.0)
+    return np.clip(share, np.maximum(0.0, -delta), np.minimum(1.0, 1.0 - delta))

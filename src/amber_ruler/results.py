@@ -1,0 +1,239 @@
+"""What every answer is made of: numbers and labels, frozen; the report floor draws them."""
+
+from __future__ import annotations
+
+import dataclasses
+import json
+import math
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from importlib import import_module
+from typing import TYPE_CHECKING, Any, ClassVar
+
+import numpy as np
+from numpy.typing import NDArray
+
+from amber_ruler.numeric.gate import Number
+
+if TYPE_CHECKING:
+    import pandas as pd
+    from matplotlib.axes import Axes
+
+__all__ = ["Check", "Comparison", "EffectSize", "Group", "Interval", "Result"]
+
+SCHEMA = "amber-ruler result 1"
+
+BETTER, WORSE = "better", "worse"
+SAME, UNDECIDED = "no difference that matters", "undecided"
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Interval:
+    """Limits of a quantity at a confidence (or posterior) level; a one-sided limit is infinite."""
+
+    low: Number
+    high: Number
+    level: float
+
+    def contains(self, value: Number) -> bool | NDArray[np.bool_]:
+        """Whether the limits enclose `value`, ends included."""
+        inside = (np.asarray(self.low) <= value) & (np.asarray(self.high) >= value)
+        return bool(inside) if inside.ndim == 0 else inside
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class EffectSize:
+    """An effect on a scale of its own, with its own interval."""
+
+    value: Number
+    interval: Interval
+    label: str
+    percent: bool = False
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Group:
+    """One group as the method saw it."""
+
+    label: str
+    n: Number
+    mean: Number
+    sd: Number
+    se: Number
+
+    def __post_init__(self) -> None:
+        if np.ndim(self.n) == 0:
+            object.__setattr__(self, "n", int(self.n))
+
+
+@dataclass(frozen=True, slots=True)
+class Check:
+    """An assumption that was looked at: what was found, what to do.
+
+    `severity` is "fine", "note", "warning" or "serious"; a serious one is printed above the result.
+    """
+
+    name: str
+    finding: str
+    advice: str = ""
+    severity: str = "fine"
+
+
+@dataclass(frozen=True, slots=True, kw_only=True, eq=False)
+class Result:
+    """Base of every answer.
+
+    Attributes
+    ----------
+    title : str
+        What was asked.
+    method, source : str
+        How it was computed, and the citation of the formula.
+    checks : tuple of Check
+        Assumptions looked at.
+    notes : tuple of str
+        What the reader must know besides.
+    seed : int or None
+        What replays the answer, where chance was used.
+    """
+
+    kind: ClassVar[str] = ""
+
+    title: str
+    method: str
+    source: str
+    checks: tuple[Check, ...] = ()
+    notes: tuple[str, ...] = ()
+    seed: int | None = None
+
+    def __str__(self) -> str:
+        return str(_report().text(self))
+
+    __repr__ = __str__
+
+    def sentence(self) -> str:
+        """Return the answer as one plain sentence that fits into a report."""
+        return str(_report().sentence(self))
+
+    def to_dict(self) -> dict[str, Any]:
+        """Return plain JSON types under stable keys; what is not a finite number becomes None."""
+        return {"schema": SCHEMA, "kind": self.kind, **_plain_fields(self)}
+
+    def to_json(self, *, indent: int | None = 2) -> str:
+        """Return `to_dict` as JSON text."""
+        return json.dumps(self.to_dict(), indent=indent, ensure_ascii=False, allow_nan=False)
+
+    def to_frame(self) -> pd.DataFrame:
+        """Return a tidy pandas frame, one row a comparison."""
+        frame: pd.DataFrame = _report().frame(self)
+        return frame
+
+    def plot(self, ax: Axes | None = None) -> Axes:
+        """Draw the result, on `ax` if given, and return the Axes."""
+        axes: Axes = _report().figure(self, ax)
+        return axes
+
+    def _repr_html_(self) -> str:
+        return str(_report().html(self))
+
+    def __eq__(self, other: object) -> bool:
+        return type(self) is type(other) and self.to_dict() == other.to_dict()  # type: ignore[attr-defined]
+
+    __hash__ = None  # type: ignore[assignment]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True, eq=False)
+class Comparison(Result):
+    """Treatment against control: the estimate is always treatment minus control.
+
+    Attributes
+    ----------
+    metric, treatment, control : str
+        What was measured, and the labels of the two groups.
+    estimate : float or ndarray
+        Treatment minus control, in the metric's unit.
+    interval : Interval
+        Inverts the test shown: it excludes `null` exactly when p_value < alpha.
+    p_value, statistic, df : float, ndarray or None
+        The test, where there is one; `statistic_name` says which.
+    alpha, alternative, null : float, str, float
+        Error rate, direction and tested difference.
+    effects : mapping of str to EffectSize
+        Effect sizes with intervals of their own.
+    groups : tuple of Group
+        Treatment, then control.
+    margin : float or None
+        The smallest difference that matters, in the metric's unit.
+    good : "higher" or "lower"
+        The direction in which the metric is good.
+    percent : bool
+        Whether the estimate is a difference of shares.
+    facts : mapping of str to number or text
+        Further numbers of this method, by name.
+    """
+
+    kind: ClassVar[str] = "comparison"
+
+    metric: str
+    treatment: str
+    control: str
+    estimate: Number
+    interval: Interval
+    p_value: Number | None = None
+    statistic: Number | None = None
+    statistic_name: str = ""
+    df: Number | None = None
+    alpha: float = 0.05
+    alternative: str = "two-sided"
+    null: Number = 0.0
+    effects: Mapping[str, EffectSize] = field(default_factory=dict)
+    groups: tuple[Group, ...] = ()
+    margin: float | None = None
+    good: str = "higher"
+    percent: bool = False
+    facts: Mapping[str, Any] = field(default_factory=dict)
+
+    @property
+    def verdict(self) -> str | NDArray[np.str_]:
+        """Read off the interval: better, worse, no difference that matters, or undecided."""
+        return read_verdict(self.interval, null=self.null, margin=self.margin, good=self.good)
+
+
+def read_verdict(
+    interval: Interval, *, null: Number = 0.0, margin: float | None = None, good: str = "higher"
+) -> str | NDArray[np.str_]:
+    """Say what an interval decides.
+
+    Within `margin` of `null` on both sides it is no difference that matters; wholly on the good side of `null`
+    it is better, on the other side worse; else undecided.
+    """
+    low, high = np.asarray(interval.low) - null, np.asarray(interval.high) - null
+    up, down = (BETTER, WORSE) if good == "higher" else (WORSE, BETTER)
+    room = margin or 0.0
+    words = np.select([(low > -room) & (high < room), low > 0, high < 0], [SAME, up, down], UNDECIDED)
+    return str(words) if words.ndim == 0 else words
+
+
+def _report() -> Any:
+    return import_module("amber_ruler.report")
+
+
+def _plain_fields(item: Any) -> dict[str, Any]:
+    plain = {f.name: _plain(getattr(item, f.name)) for f in dataclasses.fields(item)}
+    if hasattr(item, "verdict"):
+        plain["verdict"] = _plain(item.verdict)
+    return plain
+
+
+def _plain(value: Any) -> Any:
+    if dataclasses.is_dataclass(value) and not isinstance(value, type):
+        return value.to_dict() if isinstance(value, Result) else _plain_fields(value)
+    if isinstance(value, Mapping):
+        return {str(k): _plain(v) for k, v in value.items()}
+    if isinstance(value, (list, tuple)):
+        return [_plain(v) for v in value]
+    if isinstance(value, (np.ndarray, np.generic)):
+        return _plain(value.tolist())
+    if isinstance(value, float) and not math.isfinite(value):
+        return None
+    return value

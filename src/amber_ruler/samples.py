@@ -1,0 +1,193 @@
+"""What a method takes for a group: raw values, published numbers, counts, or moments."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field, replace
+from typing import TypeAlias
+
+import numpy as np
+from numpy.typing import ArrayLike
+
+from amber_ruler.errors import DataError, InputError
+from amber_ruler.moments import Moments, check_finite
+from amber_ruler.numeric import gate
+from amber_ruler.numeric.gate import Floats, Number, scalar_or_array
+
+__all__ = ["Counts", "Sample", "Summary"]
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Sample:
+    """The values of one group, one a unit.
+
+    Parameters
+    ----------
+    values : array_like, shape (n,)
+        Numbers, or true/false.
+    label : str
+        What the group is called in every output.
+    missing : "refuse" or "leave out", or int
+        What to do with NaN: refuse (the default), or leave out and count. A number states how many values
+        were already left out.
+    metric : str
+        What the values are, for the heading of a result.
+
+    Examples
+    --------
+    >>> Sample([3.0, 4.0, float("nan")], "short", missing="leave out").missing
+    1
+    """
+
+    values: Floats
+    label: str = ""
+    missing: int | str = "refuse"
+    metric: str = ""
+
+    def __post_init__(self) -> None:
+        values = gate.floats("values", self.values)
+        if values.ndim != 1:
+            raise InputError(f"A Sample takes one-dimensional values, got shape {values.shape}.")
+        missing = self.missing
+        if missing == "leave out":
+            kept = values[~np.isnan(values)]
+            missing, values = len(values) - len(kept), kept
+        elif missing == "refuse":
+            missing = 0
+        elif isinstance(missing, str):
+            raise InputError.unknown("missing", missing, ("refuse", "leave out"))
+        check_finite("values", values, self.label)
+        object.__setattr__(self, "values", values)
+        object.__setattr__(self, "missing", missing)
+
+    def __len__(self) -> int:
+        return len(self.values)
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Summary:
+    """Published numbers of one group; arrays stand for many comparisons at once.
+
+    Parameters
+    ----------
+    n : int or array_like
+        Units.
+    mean, sd : float or array_like
+        Mean and standard deviation (with n - 1 below), in the metric's unit.
+    label : str
+        What the group is called in every output.
+    missing : int
+        Units left out because they had no value.
+    mean_tail : float or array_like
+        What the float64 mean rounds away; filled in by a reduction from rows.
+
+    Examples
+    --------
+    >>> Summary(n=4, mean=2.5, sd=1.0, label="current").n
+    4
+    """
+
+    n: Number
+    mean: Number
+    sd: Number
+    label: str = ""
+    missing: int = 0
+    metric: str = ""
+    mean_tail: Number = field(default=0.0, repr=False)
+
+    def __post_init__(self) -> None:
+        who = f" of {self.label!r}" if self.label else ""
+        gate.whole(f"n{who}", self.n, 1)
+        gate.finite(f"mean{who}", self.mean)
+        gate.at_least(f"sd{who}", self.sd, 0)
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Counts:
+    """Successes among trials in one group; arrays stand for many comparisons at once.
+
+    Examples
+    --------
+    >>> Counts(30, 200, "short").share
+    0.15
+    """
+
+    successes: Number
+    trials: Number
+    label: str = ""
+    missing: int = 0
+    metric: str = ""
+
+    def __post_init__(self) -> None:
+        who = f" of {self.label!r}" if self.label else ""
+        successes, trials = gate.whole(f"successes{who}", self.successes), gate.whole(f"trials{who}", self.trials, 1)
+        if np.any(successes > trials):
+            raise InputError(f"successes{who} must not exceed trials, got {self.successes} of {self.trials}.")
+
+    @property
+    def share(self) -> Number:
+        """Successes over trials."""
+        return scalar_or_array(np.asarray(self.successes, dtype=np.float64) / self.trials)
+
+
+MeanGroup: TypeAlias = Sample | Summary | Moments | ArrayLike
+ShareGroup: TypeAlias = Sample | Counts | Moments | ArrayLike
+
+
+def summary_of(group: MeanGroup, label: str, *, rows: int = 2) -> Summary:
+    """Reduce a group to count, mean and spread; `label` serves where the group has none."""
+    if isinstance(group, Summary):
+        return group if group.label else replace(group, label=label)
+    moments = _moments_of(group, label)
+    if moments.n < rows:
+        raise DataError(f"Variant {moments.label!r} has {moments.n} row with a value: a spread needs at least 2.")
+    (column,) = moments.columns
+    sd = moments.sd(column) if moments.n > 1 else 0.0
+    tail = float(moments.tails[0])
+    return Summary(moments.n, moments.mean(column), sd, moments.label, moments.missing, column, tail)
+
+
+def counts_of(group: ShareGroup, label: str) -> Counts:
+    """Reduce a group of 0/1 values to successes and trials."""
+    if isinstance(group, Counts):
+        return group if group.label else replace(group, label=label)
+    if isinstance(group, Summary):
+        raise InputError("Proportions take Counts(successes, trials) or 0/1 values, not a Summary.")
+    if not isinstance(group, Moments):
+        group = _sample_of(group, label)
+        odd = group.values[(group.values != 0) & (group.values != 1)]
+        if odd.size:
+            raise DataError(_not_binary(f"{odd.size:,} other values such as {odd[0]:g}", group.label))
+    moments = _moments_of(group, label)
+    # Of values within 0..1, only zeros and ones have a sum of squares equal to their sum.
+    mean = float(moments.means[0])
+    successes = round(moments.n * mean)
+    squares = moments.comoments[0, 0] + moments.n * mean * mean
+    slack = 1e-6 * max(1.0, moments.n * 1e-6)
+    if not 0 <= mean <= 1 or abs(moments.n * mean - successes) > slack or abs(squares - successes) > slack:
+        raise DataError(_not_binary(f"other values (their mean is {mean:g})", moments.label))
+    return Counts(successes, moments.n, moments.label, moments.missing, moments.columns[0])
+
+
+def _not_binary(found: str, label: str) -> str:
+    return (
+        f"A proportion takes values 0 and 1 (or false and true); variant {label!r} has {found}."
+        " Turn the column into a yes or no first, or compare means."
+    )
+
+
+def _moments_of(group: MeanGroup, label: str) -> Moments:
+    if isinstance(group, Moments):
+        if len(group.columns) != 1:
+            raise InputError(f"These moments hold the columns {list(group.columns)}: pick one with .select(name).")
+        return group if group.label else group.relabel(label)
+    sample = _sample_of(group, label)
+    missing = int(sample.missing)  # a count by now: Sample has settled the rule
+    if len(sample) == 0:
+        raise DataError(f"Variant {sample.label!r} is empty ({missing:,} values missing).")
+    return Moments.from_arrays({sample.metric or "value": sample.values}, label=sample.label, missing=missing)
+
+
+def _sample_of(group: MeanGroup, label: str) -> Sample:
+    if isinstance(group, Sample):
+        return group if group.label else replace(group, label=label)
+    return Sample(gate.floats(f"values of {label!r}", group), label)  # type: ignore[arg-type]
