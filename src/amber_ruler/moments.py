@@ -126,7 +126,9 @@ class Moments:
         shift = sums / max(n, 1)
         means = origin + shift
         comoments = products - n * np.outer(shift, shift)
-        np.fill_diagonal(comoments, np.maximum(np.diag(comoments), 0.0))
+        # A spread below the spacing of floats around the origin is rounding: the column is constant.
+        flat = np.diag(comoments) <= n * (np.finfo(float).eps * np.abs(origin)) ** 2
+        comoments[flat, :] = comoments[:, flat] = 0.0
         tails = shift - (means - origin)
         return cls(tuple(columns), int(n), means, (comoments + comoments.T) / 2, label, int(missing), tails)
 

@@ -1,0 +1,111 @@
+"""Opening a file or a dataframe, and saying what is wrong with it."""
+
+from __future__ import annotations
+
+import csv
+import os
+from collections import Counter
+from collections.abc import Iterator
+from contextlib import contextmanager
+from pathlib import Path
+from typing import Any
+
+import narwhals as nw
+
+from amber_ruler.errors import DataError, EngineError, InputError
+
+_KINDS = {
+    ".csv": "csv",
+    ".tsv": "csv",
+    ".txt": "csv",
+    ".parquet": "parquet",
+    ".pq": "parquet",
+    ".jsonl": "json",
+    ".ndjson": "json",
+}
+# Nothing is fetched while a file is read.
+_CONFIG = {"autoinstall_known_extensions": "false", "autoload_known_extensions": "false"}
+
+
+def open_source(source: Any) -> tuple[nw.DataFrame[Any] | nw.LazyFrame[Any], str]:
+    """Return a narwhals frame and a name for messages."""
+    if isinstance(source, (str, os.PathLike)):
+        path = Path(source)
+        return nw.from_native(_read(path)), str(path)
+    try:
+        frame = nw.from_native(source)
+    except TypeError:
+        raise InputError(
+            f"A table is a path or a dataframe (pandas, Polars, PyArrow, DuckDB, PySpark), got {type(source).__name__}."
+        ) from None
+    _refuse_twins(frame.columns if isinstance(frame, nw.DataFrame) else frame.collect_schema().names(), "the dataframe")
+    if isinstance(frame, nw.DataFrame) and not frame.implementation.is_pandas_like():
+        # Eager frames of the others reduce on an engine, in parallel.
+        return (frame.lazy() if frame.implementation.is_polars() else frame.lazy(backend="duckdb")), "the dataframe"
+    return frame, "the dataframe"
+
+
+@contextmanager
+def engine_errors(name: str) -> Iterator[None]:
+    """Turn an engine's own error into one that says which table it was."""
+    try:
+        yield
+    except Exception as error:
+        kind = type(error)
+        if kind.__module__.partition(".")[0] not in {"duckdb", "_duckdb"}:
+            raise
+        first = " ".join(line.strip() for line in str(error).splitlines()[:4] if line.strip())
+        if kind.__name__ in {"ConversionException", "InvalidInputException"}:
+            raise DataError(
+                f"{name}: a value does not fit its column: {first[:500]}. Mend the value, or give the column one type."
+            ) from None
+        raise EngineError(f"{name}: {first[:500]}") from None
+
+
+def _read(path: Path) -> Any:
+    kind = _KINDS.get(path.suffix.lower())
+    if not path.exists():
+        raise DataError.unknown(f"file in {path.parent}", path.name, sorted(_neighbours(path)))
+    if path.is_dir():
+        raise DataError(f"{path} is a folder: name one file in it.")
+    if kind is None:
+        raise InputError(f"{path}: can't tell the format from {path.suffix!r}. Known endings: {', '.join(_KINDS)}.")
+    if path.stat().st_size == 0:
+        raise DataError(f"{path} is empty: it has no header and no rows.")
+    import duckdb
+
+    connection = duckdb.connect(":memory:", config=_CONFIG)
+    # The path must not be read as a pattern.
+    literal = str(path.resolve())
+    for sign in "[*?":
+        literal = literal.replace(sign, f"[{sign}]")
+    with engine_errors(str(path)):
+        if kind == "csv":
+            _check_header(connection, path, literal)
+            return connection.read_csv(literal)
+        if kind == "parquet":
+            return connection.read_parquet(literal)
+        return connection.read_json(literal, format="newline_delimited")
+
+
+def _check_header(connection: Any, path: Path, literal: str) -> None:
+    """DuckDB renames a second column of the same name: look at the header first."""
+    query = "select Delimiter, HasHeader from sniff_csv(?)"
+    [(delimiter, has_header)] = connection.execute(query, [literal]).fetchall()
+    if not has_header:
+        raise DataError(f"{path}: its first line does not look like column names. Add a header line.")
+    with path.open(encoding="utf-8-sig", errors="replace", newline="") as lines:
+        _refuse_twins(next(csv.reader(lines, delimiter=delimiter or ",")), str(path))
+
+
+def _refuse_twins(columns: list[str], name: str) -> None:
+    twins = [str(c) for c, times in Counter(columns).items() if times > 1]
+    if twins:
+        raise DataError(f"{name} has more than one column called {', '.join(map(repr, twins))}: rename all but one.")
+
+
+def _neighbours(path: Path) -> list[str]:
+    try:
+        return [p.name for p in path.parent.iterdir() if p.suffix.lower() in _KINDS]
+    except OSError:
+        return []
