@@ -1,0 +1,6 @@
+"""Saltmarsh Ferries: a made-up company whose booking-form test shows the whole day at work."""
+
+from amber_ruler.demo.generator import TRUTH, generate
+from amber_ruler.demo.shipped import TABLES, path
+
+__all__ = ["TABLES", "TRUTH", "generate", "path"]
