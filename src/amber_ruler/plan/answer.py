@@ -29,6 +29,8 @@ class PlanAnswer(Result):
         Error rate of the test.
     alternative : str
         Its direction.
+    half_width : float
+        Half of the width of the interval to be expected, at level 1 - alpha (two-sided), if the effect is real.
     design : mapping
         What was assumed of the metric.
     percent : bool
@@ -44,6 +46,7 @@ class PlanAnswer(Result):
     power: float
     alpha: float
     alternative: str
+    half_width: float
     target_power: float | None = None
     design: Mapping[str, Any] = field(default_factory=dict)
     percent: bool = False

@@ -8,15 +8,14 @@ import numpy as np
 from numpy.typing import ArrayLike
 
 from amber_ruler import effects
-from amber_ruler.effects import Alternative
 from amber_ruler.numeric import gate, student
 from amber_ruler.numeric.gate import Floats
-from amber_ruler.plan import solve
 from amber_ruler.plan.answer import PlanAnswer
+from amber_ruler.plan.design import TwoGroups
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
-class TwoMeans:
+class TwoMeans(TwoGroups):
     """A test of treatment against control by their means.
 
     Parameters
@@ -48,43 +47,16 @@ class TwoMeans:
     """
 
     sd: float = 1.0
-    ratio: float = 1.0
-    alpha: float = 0.05
-    alternative: Alternative = "two-sided"
 
     def __post_init__(self) -> None:
         gate.positive("sd", self.sd)
-        gate.positive("ratio", self.ratio)
-        effects.tails(self.alpha, self.alternative)
-
-    def sample_size(self, *, effect: float, power: float = 0.8) -> PlanAnswer:
-        """How many units does it take to find `effect` with a chance of `power`?"""
-        value = solve.checked_effect(effect, self.alternative)
-        target = solve.checked_power(power, self.alpha)
-
-        def power_at(control: int) -> float:
-            return self._power(value, solve.treated(control, self.ratio), control)
-
-        control = solve.smallest_control(power_at, target, max(effects.tails(self.alpha, self.alternative)))
-        return self._answer("sample size", value, solve.treated(control, self.ratio), control, target)
-
-    def power(self, *, effect: float, n: int | tuple[int, int]) -> PlanAnswer:
-        """How likely are `n` units to find `effect`?"""
-        return self._answer(
-            "power", solve.checked_effect(effect, self.alternative), *solve.sizes_of(n, self.ratio), None
-        )
-
-    def detectable_effect(self, *, n: int | tuple[int, int], power: float = 0.8) -> PlanAnswer:
-        """What is the smallest effect that `n` units find with a chance of `power`?"""
-        target = solve.checked_power(power, self.alpha)
-        one, two = solve.sizes_of(n, self.ratio)
-        sign = -1.0 if self.alternative == "less" else 1.0
-        most = 1e3 * self.sd
-        size = solve.smallest_effect(lambda e: self._power(sign * e, one, two), target, most)
-        return self._answer("detectable effect", sign * size, one, two, target)
+        TwoGroups.__post_init__(self)
 
     def _power(self, effect: float, one: int, two: int) -> float:
         return float(power_of_t(effect / self.sd, one, two, self.alpha, self.alternative))
+
+    def _most(self, sign: float) -> float:
+        return 1e3 * self.sd
 
     def _answer(self, question: str, effect: float, one: int, two: int, target: float | None) -> PlanAnswer:
         return PlanAnswer(
@@ -99,6 +71,7 @@ class TwoMeans:
             target_power=target,
             alpha=self.alpha,
             alternative=self.alternative,
+            half_width=float(student.upper_quantile(self.alpha / 2, one + two - 2)) * self.sd * np.sqrt(1 / one + 1 / two),
             design={"sd": self.sd, "standardised effect": effect / self.sd},
         )
 

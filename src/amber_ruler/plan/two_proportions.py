@@ -8,16 +8,16 @@ import numpy as np
 from numpy.typing import ArrayLike
 
 from amber_ruler import effects
-from amber_ruler.effects import Alternative
 from amber_ruler.errors import DesignError
 from amber_ruler.numeric import gate, normal
-from amber_ruler.numeric.gate import Floats
+from amber_ruler.numeric.gate import Floats, Number
 from amber_ruler.plan import solve
 from amber_ruler.plan.answer import PlanAnswer
+from amber_ruler.plan.design import TwoGroups
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
-class TwoProportions:
+class TwoProportions(TwoGroups):
     """A test of treatment against control by the share of successes.
 
     Parameters
@@ -49,38 +49,10 @@ class TwoProportions:
     """
 
     baseline: float
-    ratio: float = 1.0
-    alpha: float = 0.05
-    alternative: Alternative = "two-sided"
 
     def __post_init__(self) -> None:
         gate.between("baseline", self.baseline, 0, 1)
-        gate.positive("ratio", self.ratio)
-        effects.tails(self.alpha, self.alternative)
-
-    def sample_size(self, *, effect: float, power: float = 0.8) -> PlanAnswer:
-        """How many units does it take to find `effect` with a chance of `power`?"""
-        value = self._checked_effect(effect)
-        target = solve.checked_power(power, self.alpha)
-
-        def power_at(control: int) -> float:
-            return self._power(value, solve.treated(control, self.ratio), control)
-
-        control = solve.smallest_control(power_at, target, max(effects.tails(self.alpha, self.alternative)))
-        return self._answer("sample size", value, solve.treated(control, self.ratio), control, target)
-
-    def power(self, *, effect: float, n: int | tuple[int, int]) -> PlanAnswer:
-        """How likely are `n` units to find `effect`?"""
-        return self._answer("power", self._checked_effect(effect), *solve.sizes_of(n, self.ratio), None)
-
-    def detectable_effect(self, *, n: int | tuple[int, int], power: float = 0.8) -> PlanAnswer:
-        """What is the smallest effect that `n` units find with a chance of `power`?"""
-        target = solve.checked_power(power, self.alpha)
-        one, two = solve.sizes_of(n, self.ratio)
-        sign = -1.0 if self.alternative == "less" else 1.0
-        most = (1 - self.baseline if sign > 0 else self.baseline) * (1 - 1e-9)
-        size = solve.smallest_effect(lambda e: self._power(sign * e, one, two), target, most)
-        return self._answer("detectable effect", sign * size, one, two, target)
+        TwoGroups.__post_init__(self)
 
     def _checked_effect(self, effect: float) -> float:
         value = solve.checked_effect(effect, self.alternative)
@@ -93,6 +65,9 @@ class TwoProportions:
 
     def _power(self, effect: float, one: int, two: int) -> float:
         return float(power_of_score(self.baseline, effect, one, two, self.alpha, self.alternative))
+
+    def _most(self, sign: float) -> float:
+        return (1 - self.baseline if sign > 0 else self.baseline) * (1 - 1e-9)
 
     def _answer(self, question: str, effect: float, one: int, two: int, target: float | None) -> PlanAnswer:
         return PlanAnswer(
@@ -107,6 +82,7 @@ class TwoProportions:
             target_power=target,
             alpha=self.alpha,
             alternative=self.alternative,
+            half_width=float(normal.upper_quantile(self.alpha / 2)) * _spread(self.baseline, effect, one, two),
             design={
                 "baseline": self.baseline,
                 "treatment share": self.baseline + effect,
@@ -124,7 +100,13 @@ def power_of_score(
     p1 = p0 + effect
     pooled = (one * p1 + two * p0) / (one + two)
     under_none = np.sqrt(pooled * (1 - pooled) * (1 / one + 1 / two))
-    under_effect = np.sqrt(p1 * (1 - p1) / one + p0 * (1 - p0) / two)
+    under_effect = _spread(p0, effect, one, two)
     below, above = effects.critical_z(effects.tails(alpha, alternative))
     power = normal.sf((below * under_none - effect) / under_effect)
     return np.asarray(power + normal.cdf((-above * under_none - effect) / under_effect))
+
+
+def _spread(baseline: Number, effect: Number, n1: Number, n0: Number) -> Floats:
+    """Standard error of the difference of shares under the effect."""
+    share = baseline + effect
+    return np.sqrt(share * (1 - share) / n1 + baseline * (1 - baseline) / n0)

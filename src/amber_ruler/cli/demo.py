@@ -1,0 +1,90 @@
+"""amber-ruler demo: the whole day on made-up data."""
+
+from __future__ import annotations
+
+import shutil
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated
+
+import typer
+
+from amber_ruler.cli.output import save_text, writable_folder, write, write_blocks
+
+if TYPE_CHECKING:
+    from amber_ruler.demo.day import Day, Step
+    from amber_ruler.report.blocks import Block
+
+_STORY = (
+    "Saltmarsh Ferries (made up) tries two new booking forms, short and guided, against the current one: 12,000"
+    " travellers, one row each, over 28 days."
+)
+
+
+def run(
+    out: Annotated[
+        Path | None,
+        typer.Option(
+            help="Folder for results.json, rulers.png and travellers.csv; made if need be.", show_default=False
+        ),
+    ] = None,
+) -> None:
+    """See the whole day run on made-up data: plan, check, measure, sharpen, look early, decide."""
+    from amber_ruler.demo.day import run as run_day
+    from amber_ruler.report.blocks import Heading, Lines
+
+    folder = writable_folder(out) if out is not None else None
+    write_blocks([Heading("Amber Ruler: a day at Saltmarsh Ferries"), Lines((_STORY,))])
+    day = run_day()
+    for k, step in enumerate(day.steps, start=1):
+        write("")
+        write_blocks(_blocks(k, step))
+    write("")
+    write_blocks(_summary(day))
+    if folder is not None:
+        _save(day, folder)
+    where = str(folder / "travellers.csv") if folder is not None else "travellers.csv"
+    ask = f"amber-ruler measure means {where} --value fare --by form --control current"
+    first = "" if folder is not None else "amber-ruler demo --out .        (writes travellers.csv to try things on)\n  "
+    write(f"\nTry next:\n\n  {first}{ask}\n  amber-ruler plan two-means --sd 20 --effect 1.3 --power 0.9")
+
+
+def _blocks(k: int, step: Step) -> list[Block]:
+    from amber_ruler.report import view_of
+    from amber_ruler.report.blocks import Grid, Heading, Lines
+
+    blocks: list[Block] = [Heading(f"{k} · {step.heading}", step.question)]
+    rest = step.results
+    if step.whole:
+        whole, *others = step.results
+        blocks += [b for b in view_of(whole).layout(whole) if not isinstance(b, Heading)]
+        rest = tuple(others)
+    for result in rest:
+        view = view_of(result)
+        if result.kind == "plan":
+            blocks += [b for b in view.layout(result) if isinstance(b, Grid)][:1]
+        elif result.kind == "split":
+            blocks += [b for b in view.layout(result) if isinstance(b, Grid)]
+        elif result.kind == "adjusted_comparison":
+            blocks.append(view.ruler(result))
+        blocks.append(Lines((result.sentence(),), strong=True))
+    return blocks
+
+
+def _summary(day: Day) -> list[Block]:
+    from amber_ruler.report.blocks import Heading, Lines
+
+    blocks: list[Block] = [Heading("Summary", "treatment − control; the shaded band is the margin: differences that do not matter")]
+    for name, ruler in day.rulers:
+        blocks += [Lines((name,)), ruler]
+    return blocks
+
+
+def _save(day: Day, folder: Path) -> None:
+    from amber_ruler.demo import path
+    from amber_ruler.report.document import json_text
+    from amber_ruler.report.drawing import rulers_figure, save
+
+    save_text(folder / "results.json", [json_text(r for step in day.steps for r in step.results)])
+    save(rulers_figure(list(day.rulers), title="Booking forms at Saltmarsh Ferries"), folder / "rulers.png")
+    shutil.copyfile(path("travellers"), folder / "travellers.csv")
+    write(f"\nWritten to {folder}: results.json, rulers.png, travellers.csv")

@@ -1,0 +1,75 @@
+"""Writing to the terminal, to a pipe, or to a file."""
+
+from __future__ import annotations
+
+import json
+import os
+import sys
+from collections.abc import Iterable, Sequence
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from amber_ruler.errors import InputError
+
+if TYPE_CHECKING:
+    from amber_ruler.report.blocks import Block
+    from amber_ruler.results import Result
+
+UNBELIEVABLE = 3
+
+
+def colours() -> bool:
+    """Whether to write colours: to a terminal that has not asked for none."""
+    return sys.stdout.isatty() and not os.environ.get("NO_COLOR") and os.environ.get("TERM") != "dumb"
+
+
+def write(text: str) -> None:
+    """Write a line or more; what the stream can't show is replaced, never a crash."""
+    encoding = sys.stdout.encoding or "utf-8"
+    sys.stdout.write(text.encode(encoding, "replace").decode(encoding) + "\n")
+
+
+def write_blocks(blocks: Sequence[Block]) -> None:
+    """Write laid-out blocks."""
+    from amber_ruler.report.terminal import draw
+
+    write(draw(blocks, colour=colours()))
+
+
+def write_results(results: Sequence[Result], *, as_json: bool) -> int:
+    """Write results, one under the other or as one JSON document; return the exit status they deserve."""
+    from amber_ruler.report import text
+    from amber_ruler.report.document import document
+
+    if as_json:
+        write(json.dumps(document(results), indent=2, ensure_ascii=False, allow_nan=False))
+    else:
+        for k, result in enumerate(results):
+            write(("\n" if k else "") + text(result, colour=colours()))
+    return UNBELIEVABLE if any(c.severity == "serious" for r in results for c in r.checks) else 0
+
+
+def say_error(message: str) -> None:
+    """Write an error on the error stream, control characters made visible."""
+    from amber_ruler.report.numbers import safe
+
+    encoding = sys.stderr.encoding or "utf-8"
+    printable = "\n".join(safe(line) for line in message.splitlines())
+    sys.stderr.write(f"amber-ruler: {printable}\n".encode(encoding, "replace").decode(encoding))
+
+
+def writable_folder(path: Path) -> Path:
+    """Make a folder, or say why that can't be."""
+    try:
+        path.mkdir(parents=True, exist_ok=True)
+    except OSError as error:
+        raise InputError(f"Can't make the folder {path}: {error.strerror or error}.") from None
+    return path
+
+
+def save_text(path: Path, lines: Iterable[str]) -> None:
+    """Write a text file, or say why that can't be."""
+    try:
+        path.write_text("\n".join(lines) + "\n", encoding="utf-8")
+    except OSError as error:
+        raise InputError(f"Can't write {path}: {error.strerror or error}.") from None

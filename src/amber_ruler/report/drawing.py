@@ -1,0 +1,101 @@
+"""Rulers as a figure."""
+
+from __future__ import annotations
+
+import math
+from typing import TYPE_CHECKING
+
+from amber_ruler.report import palette
+from amber_ruler.report.blocks import Ruler, RulerRow
+from amber_ruler.report.scale import Scale, scale_of
+
+if TYPE_CHECKING:
+    import os
+
+    from matplotlib.axes import Axes
+    from matplotlib.figure import Figure
+
+
+def draw_rulers(ruler: Ruler, *, ax: Axes | None = None, title: str = "") -> Axes:
+    """Draw intervals under each other on one scale, with the zero mark and the margin's band."""
+    axes = _new_axes(len(ruler.rows)) if ax is None else ax
+    scale = scale_of(ruler)
+    if ruler.margin:
+        axes.axvspan(
+            ruler.centre - ruler.margin, ruler.centre + ruler.margin, color=palette.SAND, zorder=0, label="margin"
+        )
+    axes.axvline(ruler.centre, color=palette.INK, linewidth=1.2, zorder=1)
+    for k, row in enumerate(ruler.rows):
+        _draw_row(axes, row, k, scale)
+    axes.set_ylim(len(ruler.rows) - 0.4, -0.6)
+    axes.set_xlim(scale.low, scale.high)
+    axes.set_yticks(range(len(ruler.rows)), [row.label for row in ruler.rows], parse_math=False)
+    _graduate(axes, ruler, scale)
+    if title:
+        axes.set_title(title, loc="left", color=palette.INK, fontweight="bold", parse_math=False)
+    return axes
+
+
+def rulers_figure(panels: list[tuple[str, Ruler]], *, title: str = "") -> Figure:
+    """Draw several rulers, each with a scale of its own, as one figure of 1280 by 800 pixels or taller."""
+    from matplotlib.figure import Figure
+
+    rows = [len(ruler.rows) for _, ruler in panels]
+    figure = Figure(figsize=(12.8, max(8.0, 0.6 * sum(rows) + 1.1 * len(rows))), dpi=100, layout="constrained")
+    figure.get_layout_engine().set(h_pad=0.15, w_pad=0.12)  # type: ignore[union-attr]
+    axes = figure.subplots(len(panels), 1, squeeze=False, height_ratios=[n + 0.9 for n in rows])[:, 0]
+    for ax, (name, ruler) in zip(axes, panels, strict=True):
+        draw_rulers(ruler, ax=ax, title=name)
+    if title:
+        figure.suptitle(title, x=0.01, ha="left", color=palette.AMBER, fontweight="bold", fontsize=15, parse_math=False)
+    return figure
+
+
+def save(figure: Figure, path: str | os.PathLike[str]) -> None:
+    """Write a figure as PNG or SVG, by the path's ending."""
+    figure.savefig(path)
+
+
+def _new_axes(rows: int) -> Axes:
+    import matplotlib.pyplot as plt
+
+    _, axes = plt.subplots(figsize=(9, 1.3 + 0.55 * rows), layout="constrained")
+    return axes
+
+
+def _draw_row(axes: Axes, row: RulerRow, k: int, scale: Scale) -> None:
+    sign, colour = palette.VERDICTS.get(row.verdict, ("", palette.AMBER))
+    low, high = max(row.low, scale.low), min(row.high, scale.high)
+    axes.plot([low, high], [k, k], color=colour, linewidth=5, solid_capstyle="butt", zorder=2)
+    for end, at, arrow in ((row.low, low, "<"), (row.high, high, ">")):
+        finite = math.isfinite(end)
+        axes.plot([at], [k], marker="|" if finite else arrow, color=colour, markersize=14 if finite else 9, zorder=3)
+    axes.plot([row.estimate], [k], "o", color=colour, markersize=11, markeredgecolor="white", zorder=4, clip_on=False)
+    if row.verdict:
+        axes.annotate(
+            f"{sign} {row.verdict}",
+            (1.01, k),
+            xycoords=("axes fraction", "data"),
+            va="center",
+            color=colour,
+            fontweight="bold",
+        )
+
+
+def _graduate(axes: Axes, ruler: Ruler, scale: Scale) -> None:
+    """A scale like a ruler's: long marks with numbers, four short ones between."""
+    ticks = list(scale.ticks)
+    step = ticks[1] - ticks[0] if len(ticks) > 1 else 1.0
+    factor = 100 if ruler.percent else 1
+    decimals = max(0, scale.decimals - 2) if ruler.percent else scale.decimals
+    unit = f" {ruler.unit}" if ruler.unit else ""
+    labels = [f"{t * factor:.{decimals}f}".replace("-", "−") + (unit if k == len(ticks) - 1 else "") for k, t in enumerate(ticks)]
+    axes.set_xticks(ticks, labels)
+    minor = [ticks[0] + step * j / 5 for j in range(-5, 5 * len(ticks) + 5)]
+    axes.set_xticks([m for m in minor if scale.low <= m <= scale.high], minor=True)
+    axes.tick_params(axis="x", which="major", length=9, color=palette.INK, labelcolor=palette.INK)
+    axes.tick_params(axis="x", which="minor", length=4, color=palette.STONE)
+    axes.tick_params(axis="y", length=0, labelcolor=palette.INK)
+    for side in ("top", "right", "left"):
+        axes.spines[side].set_visible(False)
+    axes.spines["bottom"].set_color(palette.INK)

@@ -1,0 +1,119 @@
+"""How a number is drawn: rounded here and nowhere else.
+
+An estimate and its limits share their decimals: enough for three digits of the interval's half-width, the part
+that carries the uncertainty (Particle Data Group, Review of Particle Physics, section 5.3, asks for two to
+three). A number alone shows three significant digits, or all digits before the point if there are more.
+"""
+
+from __future__ import annotations
+
+import math
+
+import numpy as np
+
+SMALLEST_P = 1e-4
+
+
+def number(value: float, *, digits: int = 3) -> str:
+    """Format one number with at least `digits` significant digits.
+
+    Examples
+    --------
+    >>> [number(x) for x in (0.023, 12345.678, 0.0, 1e-300, -2.5, 1e300)]
+    ['0.0230', '12,346', '0', '1.00e-300', '−2.50', '1.00e+300']
+    """
+    if not math.isfinite(value):
+        return _endless(value)
+    if value == 0:
+        return "0"
+    return fixed(value, _decimals(value, digits))
+
+
+def whole(value: float) -> str:
+    """Format a count.
+
+    Examples
+    --------
+    >>> whole(12345)
+    '12,345'
+    """
+    return f"{int(value):,}" if float(value).is_integer() else number(value)
+
+
+def together(*values: float, width: float | None = None, digits: int = 3) -> list[str]:
+    """Format numbers that are read side by side, with common decimals.
+
+    Examples
+    --------
+    >>> together(1.1999999, 0.213516, 2.186484)
+    ['1.200', '0.214', '2.186']
+    """
+    finite = [v for v in values if math.isfinite(v)]
+    if not finite:
+        return [_endless(v) for v in values]
+    spread = width if width is not None else (max(finite) - min(finite)) / 2
+    if not spread > 0 or not math.isfinite(spread):
+        return [number(v, digits=digits) for v in values]
+    decimals = _decimals(spread, digits)
+    # An estimate far from 0 must still show its own digits; one close to it must not drown in noughts.
+    return [fixed(v, decimals) if math.isfinite(v) else _endless(v) for v in values]
+
+
+def percent(value: float, *, digits: int = 3) -> str:
+    """Format a share or a lift.
+
+    Examples
+    --------
+    >>> percent(0.0915)
+    '9.15%'
+    """
+    return f"{number(100 * value, digits=digits)}%"
+
+
+def p_value(p: float, alpha: float | None = None) -> str:
+    """Format a p-value; never rounded onto or across alpha.
+
+    Examples
+    --------
+    >>> p_value(0.0325), p_value(3e-7), p_value(0.04999, 0.05)
+    ('0.0325', '< 0.0001', '0.04999')
+    """
+    if p < SMALLEST_P:
+        return f"< {SMALLEST_P:.4f}"
+    for digits in range(3, 12):
+        text = number(p, digits=digits)
+        if alpha is None or (float(text) < alpha) == (p < alpha):
+            return text
+    return text
+
+
+def fixed(value: float, decimals: int) -> str:
+    """Format with so many decimals, or as a power of ten where that would be unreadable."""
+    if value != 0 and (abs(value) >= 1e15 or decimals > 9):
+        return f"{value:.2e}".replace("-", "−", 1) if value < 0 else f"{value:.2e}"
+    text = f"{abs(value):,.{max(decimals, 0)}f}"
+    negative = value < 0 and any(c in "123456789" for c in text)
+    return f"−{text}" if negative else text
+
+
+def safe(label: object) -> str:
+    """Make a label printable: control characters become visible escapes and can do nothing.
+
+    Examples
+    --------
+    >>> safe("a" + chr(27) + "[31mb")
+    'a\\\\x1b[31mb'
+    """
+    return "".join(c if c.isprintable() else c.encode("unicode_escape").decode("ascii") for c in str(label))
+
+
+def _decimals(value: float, digits: int) -> int:
+    magnitude = math.floor(math.log10(abs(value)))
+    # 0.9996 rounds up to a further digit before the point.
+    if round(abs(value) / 10.0**magnitude, digits - 1) >= 10:
+        magnitude += 1
+    return max(digits - 1 - magnitude, 0)
+
+
+def _endless(value: float) -> str:
+    return "not defined" if np.isnan(value) else "no limit"

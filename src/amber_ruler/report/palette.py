@@ -1,0 +1,28 @@
+"""The look of the house in one place: colours and signs."""
+
+from __future__ import annotations
+
+AMBER = "#d98e04"
+INK = "#22303c"
+SEA = "#1b7f79"
+BRICK = "#b5442e"
+SAND = "#eadfc8"
+STONE = "#7a8288"
+
+# Never colour alone: each verdict has a sign and a word of its own.
+VERDICTS = {
+    "better": ("▲", SEA),
+    "worse": ("▼", BRICK),
+    "no difference that matters": ("=", INK),
+    "undecided": ("?", AMBER),
+}
+SEVERITIES = {"fine": ("✓", SEA), "note": ("·", STONE), "warning": ("!", AMBER), "serious": ("✗", BRICK)}
+
+# What stands in where a stream can show nothing but ASCII.
+PLAIN = str.maketrans(
+    {
+        "−": "-", "–": "-", "±": "+/-", "·": "*", "α": "alpha", "²": "2", "≥": ">=", "≤": "<=", "χ": "chi",
+        "━": "=", "├": "[", "┤": "]", "●": "O", "│": "|", "┃": "|", "░": ":", "◀": "<", "▶": ">", "…": "...",
+        "─": "-", "┬": "+", "┴": "+", "┼": "|", "▲": "^", "▼": "v", "✓": "+", "✗": "x", "×": "x", "→": "->",
+    }
+)  # fmt: skip

@@ -1,0 +1,145 @@
+"""Blocks as text, with or without colours."""
+
+from __future__ import annotations
+
+import math
+import shutil
+import sys
+from collections.abc import Iterable
+from io import StringIO
+
+from rich.console import Console
+from rich.padding import Padding
+from rich.table import Table
+from rich.text import Text
+
+from amber_ruler.report import palette
+from amber_ruler.report.blocks import Block, Grid, Heading, Lines, Ruler, RulerRow
+from amber_ruler.report.numbers import fixed
+from amber_ruler.report.scale import Scale, scale_of
+
+_NARROWEST, _USUAL, _WIDEST = 50, 80, 120
+_INDENT = 2
+
+
+def draw(
+    blocks: Iterable[Block], *, width: int | None = None, colour: bool = False, ascii_only: bool | None = None
+) -> str:
+    """Lay blocks out under each other."""
+    columns = min(max(width or shutil.get_terminal_size((_USUAL, 24)).columns, _NARROWEST), _WIDEST)
+    out = StringIO()
+    console = Console(
+        file=out,
+        width=columns,
+        color_system="truecolor" if colour else None,
+        force_terminal=colour,
+        no_color=not colour,
+        highlight=False,
+        emoji=False,
+        markup=False,
+        legacy_windows=False,
+    )
+    for k, block in enumerate(blocks):
+        if k:
+            console.print()
+        _DRAW[type(block)](console, block)
+    text = "\n".join(line.rstrip() for line in out.getvalue().splitlines())
+    plain = needs_ascii() if ascii_only is None else ascii_only
+    return text.translate(palette.PLAIN) if plain else text
+
+
+def needs_ascii() -> bool:
+    """Whether the standard output can't show the house's signs."""
+    encoding = getattr(sys.stdout, "encoding", None) or "ascii"
+    try:
+        "−━●░▲✓".encode(encoding)
+    except (UnicodeEncodeError, LookupError):
+        return True
+    return False
+
+
+def _heading(console: Console, block: Heading) -> None:
+    line = Text(block.title, style=f"bold {palette.AMBER}")
+    if block.verdict:
+        sign, colour = palette.VERDICTS[block.verdict]
+        line.append("   ").append(f"{sign} {block.verdict}", style=f"bold {colour}")
+    console.print(line)
+    if block.below:
+        console.print(Text(block.below, style=palette.STONE))
+
+
+def _grid(console: Console, block: Grid) -> None:
+    table = Table(box=None, pad_edge=False, padding=(0, 2, 0, 0), header_style=palette.STONE, show_header=any(block.header))
+    for k, name in enumerate(block.header):
+        left = k in block.left
+        table.add_column(Text(name), justify="left" if left else "right", no_wrap=not left, overflow="fold")
+    for row in block.rows:
+        table.add_row(*(Text(cell) for cell in row))
+    console.print(Padding(table, (0, 0, 0, _INDENT)))
+
+
+def _lines(console: Console, block: Lines) -> None:
+    signs = block.signs or ((("", ""),) * len(block.lines))
+    for line, (sign, colour) in zip(block.lines, signs, strict=True):
+        table = Table.grid(padding=(0, 1, 0, 0))
+        style = "bold" if block.strong else ""
+        if sign:
+            table.add_row(Text(sign, style=f"bold {colour}"), Text(line, style=style))
+        else:
+            table.add_row(Text(line, style=style))
+        console.print(Padding(table, (0, 0, 0, _INDENT)))
+
+
+def _ruler(console: Console, block: Ruler) -> None:
+    label_width = min(max((len(r.label) for r in block.rows), default=0), console.width // 3)
+    cells = console.width - label_width - _INDENT - 3
+    scale = scale_of(block, most_ticks=max(3, cells // 10))
+    for row in block.rows:
+        line = Text(" " * _INDENT + row.label[:label_width].rjust(label_width) + "  ")
+        console.print(line.append_text(_bar(row, block, scale, cells)), no_wrap=True)
+    margin = " " * (_INDENT + label_width + 2)
+    for graduated in _graduation(block, scale, cells):
+        console.print(Text(margin).append(graduated, style=palette.STONE), no_wrap=True)
+
+
+def _bar(row: RulerRow, ruler: Ruler, scale: Scale, cells: int) -> Text:
+    signs, styles = [" "] * cells, [""] * cells
+    if ruler.margin:
+        for k in range(
+            scale.place(ruler.centre - ruler.margin, cells), scale.place(ruler.centre + ruler.margin, cells) + 1
+        ):
+            signs[k], styles[k] = "░", palette.SAND
+    zero = scale.place(ruler.centre, cells)
+    signs[zero], styles[zero] = "│", palette.STONE
+    colour = palette.VERDICTS[row.verdict][1] if row.verdict else palette.AMBER
+    low, high = (scale.place(v, cells) for v in (row.low, row.high))
+    for k in range(low, high + 1):
+        signs[k], styles[k] = "━", colour
+    for end, at, closed, open_ in ((row.low, low, "├", "◀"), (row.high, high, "┤", "▶")):
+        signs[at] = closed if math.isfinite(end) else open_
+    dot = scale.place(row.estimate, cells)
+    signs[dot], styles[dot] = "●", f"bold {colour}"
+    bar = Text()
+    for sign, style in zip(signs, styles, strict=True):
+        bar.append(sign, style=style)
+    return bar
+
+
+def _graduation(ruler: Ruler, scale: Scale, cells: int) -> tuple[str, str]:
+    line, below = ["─"] * cells, [" "] * (cells + 8)
+    free_from = 0
+    for tick in scale.ticks:
+        at = scale.place(tick, cells)
+        line[at] = "┼" if tick == ruler.centre else "┴"
+        value = tick * 100 if ruler.percent else tick
+        decimals = max(0, scale.decimals - 2) if ruler.percent else scale.decimals
+        text = "0" if tick == 0 else fixed(value, decimals)
+        start = min(max(0, at - len(text) // 2), cells + 6 - len(text))
+        if start >= free_from:
+            below[start : start + len(text)] = text
+            free_from = start + len(text) + 1
+    unit = f" {ruler.unit}" if ruler.unit else ""
+    return "".join(line), "".join(below).rstrip()[: cells + 2] + unit
+
+
+_DRAW = {Heading: _heading, Grid: _grid, Ruler: _ruler, Lines: _lines}

@@ -1,0 +1,50 @@
+"""Boundaries for a series of looks."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from amber_ruler.report import numbers
+from amber_ruler.report.blocks import Block, Grid, Heading, Lines, Ruler, RulerRow
+from amber_ruler.report.views.shared import checks_and_notes
+from amber_ruler.sequential import Boundaries
+
+
+def layout(result: Boundaries) -> list[Block]:
+    """One line a look."""
+    rows_ = [
+        (str(k + 1), numbers.percent(t), f"± {z:.4f}", numbers.number(p), numbers.number(used))
+        for k, (t, z, p, used) in enumerate(zip(result.fractions, result.z, result.p, result.spent, strict=True))
+    ]
+    return [
+        Heading(result.title, f"{result.method} · alpha {result.alpha:g} over all looks"),
+        Grid(("look", "information", "stop at z", "as a p", "alpha used"), tuple(rows_)),
+        *checks_and_notes(result),
+        Lines((sentence(result),), strong=True),
+    ]
+
+
+def ruler(result: Boundaries) -> Ruler:
+    """The range of z within which the test goes on, look by look."""
+    rows_ = tuple(RulerRow(f"look {k + 1}", 0.0, -z, z) for k, z in enumerate(result.z.tolist()))
+    return Ruler(rows_, unit="z")
+
+
+def sentence(result: Boundaries) -> str:
+    """The plan of looks in one sentence."""
+    first, last = result.z[0], result.z[-1]
+    return (
+        f"With {result.z.size} looks the test stops for a difference beyond z = {first:.3f} at the first look"
+        f" and {last:.3f} at the last, and keeps its error rate of {result.alpha:g}."
+    )
+
+
+def rows(result: Boundaries) -> dict[str, Any]:
+    """Columns of a tidy frame."""
+    return {
+        "look": range(1, result.z.size + 1),
+        "fraction": result.fractions,
+        "z": result.z,
+        "p": result.p,
+        "spent": result.spent,
+    }
