@@ -28,7 +28,11 @@ def run(
         ),
     ] = None,
 ) -> None:
-    """See the whole day run on made-up data: plan, check, measure, sharpen, look early, decide."""
+    """See the whole day on made-up data.
+
+    Plan, check, measure, sharpen, look early, weigh the evidence, correct for many comparisons: step by step, with a
+    summary on one ruler at the end.
+    """
     from amber_ruler.demo.day import run as run_day
     from amber_ruler.report.blocks import Heading, Lines
 

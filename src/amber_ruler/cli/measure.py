@@ -19,7 +19,7 @@ if TYPE_CHECKING:
 app = typer.Typer(
     no_args_is_help=True,
     rich_markup_mode=None,
-    help="Measure the difference between the variants of a table.",
+    help="Measure the difference between variants.",
 )
 
 File = Annotated[Path, typer.Argument(help="A CSV, Parquet or JSON Lines file, one row a unit.", show_default=False)]
@@ -39,17 +39,19 @@ Planned = Annotated[
 ]
 Json = Annotated[bool, typer.Option("--json", help="Write JSON instead of text.")]
 
-_MEANS_EXAMPLES = """Examples:
-
-  amber-ruler measure means travellers.csv --value fare --by form --control current
-
-  amber-ruler measure means travellers.csv --value fare --by form --control current --margin 0.30 --json
+_MEANS_EXAMPLES = """\b
+Examples:
+  amber-ruler measure means travellers.csv \\
+      --value fare --by form --control current
+  amber-ruler measure means travellers.csv --json \\
+      --value fare --by form --control current --margin 0.30
 """
-_SHARES_EXAMPLES = """Examples:
-
-  amber-ruler measure proportions travellers.csv --value booked --by form --control current
-
-  amber-ruler measure proportions travellers.csv --value complaint --by form --control current --good lower
+_SHARES_EXAMPLES = """\b
+Examples:
+  amber-ruler measure proportions travellers.csv \\
+      --value booked --by form --control current
+  amber-ruler measure proportions travellers.csv --good lower \\
+      --value complaint --by form --control current
 """
 
 

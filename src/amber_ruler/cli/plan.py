@@ -15,7 +15,7 @@ if TYPE_CHECKING:
 app = typer.Typer(
     no_args_is_help=True,
     rich_markup_mode=None,
-    help="Plan a test: give two of effect, units and power, and get the third.",
+    help="Find units, power or detectable effect.",
 )
 
 Effect = Annotated[float | None, typer.Option(help="Treatment minus control.", show_default=False)]
@@ -26,19 +26,18 @@ Alpha = Annotated[float, typer.Option(help="Error rate of the test.")]
 Alternative = Annotated[str, typer.Option(help="two-sided, greater or less.")]
 Json = Annotated[bool, typer.Option("--json", help="Write JSON instead of text.")]
 
-_MEANS_EXAMPLES = """Examples:
-
-  amber-ruler plan two-means --sd 20 --effect 1.3               how many units?
-
-  amber-ruler plan two-means --sd 20 --effect 1.3 --n 3000      what power?
-
-  amber-ruler plan two-means --sd 20 --n 3000 --power 0.9       what effect?
+_MEANS_EXAMPLES = """\b
+Examples:
+  amber-ruler plan two-means --sd 20 --effect 1.3            how many units?
+  amber-ruler plan two-means --sd 20 --effect 1.3 --n 3000   what power?
+  amber-ruler plan two-means --sd 20 --n 3000 --power 0.9    what effect?
 """
-_SHARES_EXAMPLES = """Examples:
-
-  amber-ruler plan two-proportions --baseline 0.46 --effect 0.03               how many units?
-
-  amber-ruler plan two-proportions --baseline 0.46 --n 4000 --power 0.9        what effect?
+_SHARES_EXAMPLES = """\b
+Examples:
+  how many units?
+      amber-ruler plan two-proportions --baseline 0.46 --effect 0.03
+  what effect?
+      amber-ruler plan two-proportions --baseline 0.46 --n 4000 --power 0.9
 """
 
 

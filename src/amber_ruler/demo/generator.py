@@ -12,7 +12,7 @@ from amber_ruler.numeric import gate
 if TYPE_CHECKING:
     import pandas as pd
 
-SEED = 20_260_301
+SEED = 20_260_312
 FORMS = ("current", "guided", "short")
 PORTS = ("Gullhaven", "Marrowick", "Saltmarsh", "Tern Quay")
 DEVICES = ("desktop", "phone", "tablet")

@@ -93,7 +93,7 @@ def _lines(console: Console, block: Lines) -> None:
 def _ruler(console: Console, block: Ruler) -> None:
     label_width = min(max((len(r.label) for r in block.rows), default=0), console.width // 3)
     cells = console.width - label_width - _INDENT - 3
-    scale = scale_of(block, most_ticks=max(3, cells // 10))
+    scale = scale_of(block, most_ticks=max(4, cells // 8))
     for row in block.rows:
         line = Text(" " * _INDENT + row.label[:label_width].rjust(label_width) + "  ")
         console.print(line.append_text(_bar(row, block, scale, cells)), no_wrap=True)
@@ -114,7 +114,7 @@ def _bar(row: RulerRow, ruler: Ruler, scale: Scale, cells: int) -> Text:
     colour = palette.VERDICTS[row.verdict][1] if row.verdict else palette.AMBER
     low, high = (scale.place(v, cells) for v in (row.low, row.high))
     for k in range(low, high + 1):
-        signs[k], styles[k] = "━", colour
+        signs[k], styles[k] = "┿" if k == zero else "━", colour
     for end, at, closed, open_ in ((row.low, low, "├", "◀"), (row.high, high, "┤", "▶")):
         signs[at] = closed if math.isfinite(end) else open_
     dot = scale.place(row.estimate, cells)
@@ -126,20 +126,20 @@ def _bar(row: RulerRow, ruler: Ruler, scale: Scale, cells: int) -> Text:
 
 
 def _graduation(ruler: Ruler, scale: Scale, cells: int) -> tuple[str, str]:
-    line, below = ["─"] * cells, [" "] * (cells + 8)
+    line, below = ["─"] * cells, [" "] * cells
     free_from = 0
+    decimals = max(0, scale.decimals - 2) if ruler.percent else scale.decimals
     for tick in scale.ticks:
         at = scale.place(tick, cells)
         line[at] = "┼" if tick == ruler.centre else "┴"
-        value = tick * 100 if ruler.percent else tick
-        decimals = max(0, scale.decimals - 2) if ruler.percent else scale.decimals
-        text = "0" if tick == 0 else fixed(value, decimals)
-        start = min(max(0, at - len(text) // 2), cells + 6 - len(text))
+        text = "0" if tick == 0 else fixed(tick * (100 if ruler.percent else 1), decimals)
+        if tick == scale.ticks[-1] and ruler.unit:
+            text += f" {ruler.unit}"
+        start = min(max(0, at - len(text) // 2), cells - len(text))
         if start >= free_from:
             below[start : start + len(text)] = text
             free_from = start + len(text) + 1
-    unit = f" {ruler.unit}" if ruler.unit else ""
-    return "".join(line), "".join(below).rstrip()[: cells + 2] + unit
+    return "".join(line), "".join(below)
 
 
 _DRAW = {Heading: _heading, Grid: _grid, Ruler: _ruler, Lines: _lines}

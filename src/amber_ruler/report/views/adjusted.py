@@ -38,7 +38,7 @@ def ruler(result: AdjustedPValues) -> Ruler:
 def sentence(result: AdjustedPValues) -> str:
     """How many comparisons stand."""
     standing = [safe(label) for label, stands in zip(result.labels, result.claims, strict=True) if stands]
-    named = f": {', '.join(standing)}" if 0 < len(standing) <= 6 else ""
+    named = f": {'; '.join(standing)}" if 0 < len(standing) <= 6 else ""
     return f"{len(standing):,} of {len(result.labels):,} comparisons stand after the {result.method} correction{named}."
 
 
