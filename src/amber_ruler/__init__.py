@@ -54,7 +54,33 @@ _FROM = {
     "table": "tables",
 }
 
-__all__ = sorted([*_MODULES, *_FROM, "__version__"])  # noqa: PLE0605
+__all__ = [
+    "AmberRulerError",
+    "Check",
+    "Comparison",
+    "Counts",
+    "DataError",
+    "DesignError",
+    "EffectSize",
+    "EngineError",
+    "ExperimentFileError",
+    "InputError",
+    "Interval",
+    "Moments",
+    "Result",
+    "Sample",
+    "Summary",
+    "__version__",
+    "adjust",
+    "bayes",
+    "demo",
+    "effects",
+    "measure",
+    "multiplicity",
+    "plan",
+    "sequential",
+    "table",
+]
 
 
 def __getattr__(name: str) -> Any:

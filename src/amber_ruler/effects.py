@@ -79,7 +79,7 @@ def hedges_g(
     --------
     >>> g = hedges_g(2.0, 50, 50)
     >>> round(g.value, 4), round(g.interval.low, 4), round(g.interval.high, 4)
-    (0.3969, 0.0024, 0.7962)
+    (0.3969, 0.003, 0.795)
     """
     t_, first, second = gate.finite("t", t), gate.at_least("n1", n1, 1), gate.at_least("n0", n0, 1)
     unit = np.sqrt(1 / first + 1 / second)
@@ -185,7 +185,7 @@ def _ratio_effect(
     alternative: Alternative,
 ) -> EffectSize:
     limits = score.ratio_limits(statistic, *counts, value, critical_z(tails(alpha, alternative)))
-    interval = Interval(*(scalar_or_array(limit) for limit in limits), 1 - alpha)
+    interval = Interval(scalar_or_array(limits[0]), scalar_or_array(limits[1]), 1 - alpha)
     return EffectSize(scalar_or_array(value), interval, label)
 
 

@@ -3,16 +3,20 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
-from numpy.typing import ArrayLike, NDArray
 
 from amber_ruler.errors import DataError, InputError
 from amber_ruler.numeric import gate
-from amber_ruler.numeric.gate import Floats
+
+if TYPE_CHECKING:
+    from collections.abc import Iterable, Mapping, Sequence
+
+    from numpy.typing import ArrayLike, NDArray
+
+    from amber_ruler.numeric.gate import Floats
 
 __all__ = ["Moments", "merge"]
 
@@ -201,8 +205,7 @@ class Moments:
     @property
     def tails(self) -> Floats:
         """What the float64 means round away, as an array."""
-        assert self.mean_tails is not None  # set by __post_init__
-        return self.mean_tails
+        return np.zeros(len(self.columns)) if self.mean_tails is None else self.mean_tails
 
     def __eq__(self, other: object) -> bool:
         return isinstance(other, Moments) and self.to_dict() == other.to_dict()

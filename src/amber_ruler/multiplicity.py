@@ -4,15 +4,18 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass
-from typing import ClassVar, Literal
+from typing import TYPE_CHECKING, ClassVar, Literal
 
 import numpy as np
-from numpy.typing import ArrayLike, NDArray
 
 from amber_ruler.errors import InputError
 from amber_ruler.numeric import gate
-from amber_ruler.numeric.gate import Floats
 from amber_ruler.results import Result
+
+if TYPE_CHECKING:
+    from numpy.typing import ArrayLike, NDArray
+
+    from amber_ruler.numeric.gate import Floats
 
 __all__ = ["AdjustedPValues", "adjust", "benjamini_hochberg", "holm"]
 

@@ -11,13 +11,13 @@ from importlib import import_module
 from typing import TYPE_CHECKING, Any, ClassVar
 
 import numpy as np
-from numpy.typing import NDArray
-
-from amber_ruler.numeric.gate import Number
 
 if TYPE_CHECKING:
     import pandas as pd
     from matplotlib.axes import Axes
+    from numpy.typing import NDArray
+
+    from amber_ruler.numeric.gate import Number
 
 __all__ = ["Check", "Comparison", "EffectSize", "Group", "Interval", "Result"]
 
@@ -137,7 +137,7 @@ class Result:
         return str(_report().html(self))
 
     def __eq__(self, other: object) -> bool:
-        return type(self) is type(other) and self.to_dict() == other.to_dict()  # type: ignore[attr-defined]
+        return type(self) is type(other) and self.to_dict() == other.to_dict()
 
     __hash__ = None  # type: ignore[assignment]
 

@@ -3,16 +3,18 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import ClassVar, Literal
+from typing import TYPE_CHECKING, ClassVar, Literal
 
 import numpy as np
 
-from amber_ruler.effects import Alternative
 from amber_ruler.errors import DataError
 from amber_ruler.measure import means
 from amber_ruler.moments import Moments
 from amber_ruler.results import Check, Comparison
 from amber_ruler.samples import Summary
+
+if TYPE_CHECKING:
+    from amber_ruler.effects import Alternative
 
 _SHIFT_ALARM = 4.0  # standard errors by which a covariate may differ before it is doubted
 
@@ -95,11 +97,11 @@ def cuped(
     Examples
     --------
     >>> before, after = [1.0, 2, 3, 4, 5], [2.0, 4, 5, 8, 9]
-    >>> m = lambda add, label: Moments.from_arrays(
-    ...     {"fare": [a + add for a in after], "prior": before}, label=label)
-    >>> r = cuped(m(1.0, "short"), m(0.0, "current"), value="fare", covariate="prior")
-    >>> r.estimate, round(r.variance_removed, 3)
-    (1.0, 0.978)
+    >>> current = Moments.from_arrays({"fare": after, "prior": before}, label="current")
+    >>> short = Moments.from_arrays({"fare": [a + 1 for a in after], "prior": before}, label="short")
+    >>> r = cuped(short, current, value="fare", covariate="prior")
+    >>> round(r.estimate, 6), round(r.variance_removed, 4)
+    (1.0, 0.9759)
     """
     arms = tuple(m.select(value, covariate) for m in (treatment, control))
     for arm in arms:
@@ -113,7 +115,7 @@ def cuped(
         raise DataError(f"The covariate {covariate!r} is constant: it can't explain any of {value!r}.")
     slope = float(pooled[0, 1] / pooled[1, 1])
     correlation = float(pooled[0, 1] / np.sqrt(pooled[0, 0] * pooled[1, 1])) if pooled[0, 0] > 0 else 0.0
-    settings = dict(alpha=alpha, null=null, alternative=alternative, margin=margin, good=good)
+    settings = {"alpha": alpha, "null": null, "alternative": alternative, "margin": margin, "good": good}
     raw = means(one.select(value), two.select(value), **settings)  # type: ignore[arg-type]
 
     # The means keep the distance to the grand mean small, so that adjusted means stay on the metric's scale.
@@ -129,8 +131,22 @@ def cuped(
         **{
             name: getattr(result, name)
             for name in (
-                "metric", "treatment", "control", "estimate", "interval", "p_value", "statistic", "statistic_name",
-                "df", "alpha", "alternative", "null", "effects", "groups", "margin", "good",
+                "metric",
+                "treatment",
+                "control",
+                "estimate",
+                "interval",
+                "p_value",
+                "statistic",
+                "statistic_name",
+                "df",
+                "alpha",
+                "alternative",
+                "null",
+                "effects",
+                "groups",
+                "margin",
+                "good",
             )
         },
         checks=(_balance_check(one, two, covariate), *result.checks),

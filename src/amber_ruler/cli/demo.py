@@ -77,7 +77,9 @@ def _blocks(k: int, step: Step) -> list[Block]:
 def _summary(day: Day) -> list[Block]:
     from amber_ruler.report.blocks import Heading, Lines
 
-    blocks: list[Block] = [Heading("Summary", "treatment − control; the shaded band is the margin: differences that do not matter")]
+    blocks: list[Block] = [
+        Heading("Summary", "treatment − control; the shaded band is the margin: differences that do not matter")
+    ]
     for name, ruler in day.rulers:
         blocks += [Lines((name,)), ruler]
     return blocks

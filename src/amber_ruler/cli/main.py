@@ -45,7 +45,7 @@ def _version(wanted: bool) -> None:
 
 @app.callback()
 def _top(
-    version: Annotated[  # noqa: ARG001 - acted on by its callback
+    version: Annotated[
         bool, typer.Option("--version", help="Say which version this is.", callback=_version, is_eager=True)
     ] = False,
 ) -> None:
@@ -62,7 +62,8 @@ def main() -> None:
     except MemoryError:
         say_error("There is not enough memory for this table.")
         sys.exit(2)
-    except Exception:  # noqa: BLE001 - the last resort: say that it is a bug, and how to report it
+    except Exception:  # noqa: BLE001
+        # The last resort: say that it is a fault of ours, and how to report it.
         traceback.print_exc()
         say_error("This is a fault of Amber Ruler. Please report it with the lines above and the command you ran.")
         sys.exit(1)

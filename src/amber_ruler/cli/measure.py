@@ -76,8 +76,15 @@ def means(
     """
     from amber_ruler import measure
 
-    settings: dict[str, Any] = {"alpha": alpha, "null": null, "alternative": alternative, "margin": margin, "good": good}
-    _compare(file, value, by, control, split, as_json, lambda a, b: measure.means(a, b, variances=variances, **settings))  # type: ignore[arg-type]
+    settings: dict[str, Any] = {
+        "alpha": alpha,
+        "null": null,
+        "alternative": alternative,
+        "margin": margin,
+        "good": good,
+    }
+    settings["variances"] = variances
+    _compare(file, value, by, control, split, as_json, lambda a, b: measure.means(a, b, **settings))
 
 
 @app.command("proportions", epilog=_SHARES_EXAMPLES)
@@ -100,7 +107,13 @@ def proportions(
     """
     from amber_ruler import measure
 
-    settings: dict[str, Any] = {"alpha": alpha, "null": null, "alternative": alternative, "margin": margin, "good": good}
+    settings: dict[str, Any] = {
+        "alpha": alpha,
+        "null": null,
+        "alternative": alternative,
+        "margin": margin,
+        "good": good,
+    }
     _compare(file, value, by, control, split, as_json, lambda a, b: measure.proportions(a, b, **settings))
 
 
@@ -154,7 +167,9 @@ def _planned(text: str) -> dict[str, float]:
         except ValueError:
             sign = ""
         if not sign:
-            raise InputError(f"--split takes label=share, separated by commas, such as current=50,short=50; got {part!r}.")
+            raise InputError(
+                f"--split takes label=share, separated by commas, such as current=50,short=50; got {part!r}."
+            )
     return shares
 
 

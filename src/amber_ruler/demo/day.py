@@ -3,14 +3,17 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import TYPE_CHECKING
 
 from amber_ruler import adjust, bayes, measure, multiplicity, plan, sequential
 from amber_ruler.demo.shipped import path
 from amber_ruler.moments import Moments, merge
 from amber_ruler.report.blocks import Ruler
 from amber_ruler.report.views import comparison
-from amber_ruler.results import Comparison, Result
 from amber_ruler.tables import table
+
+if TYPE_CHECKING:
+    from amber_ruler.results import Comparison, Result
 
 CONTROL, WEEKS = "current", 4
 _PLANNED = {"current": 1.0, "guided": 1.0, "short": 1.0}
@@ -102,5 +105,3 @@ def _weekly_looks() -> list[Comparison]:
         return merge(w[form] for w in weeks[: week + 1])
 
     return [measure.means(so_far("short", k), so_far(CONTROL, k)) for k in range(WEEKS)]
-
-

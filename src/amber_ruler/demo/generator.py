@@ -118,7 +118,7 @@ def _paid(eager: np.ndarray, rng: np.random.Generator) -> np.ndarray:
 
 def _week_pattern() -> np.ndarray:
     weight = np.tile([1.0, 0.95, 0.95, 1.0, 1.15, 1.3, 1.2], DAYS // 7)
-    return weight / weight.sum()
+    return np.asarray(weight / weight.sum())
 
 
 def _events(people: pd.DataFrame, rng: np.random.Generator) -> pd.DataFrame:

@@ -2,19 +2,22 @@
 
 from __future__ import annotations
 
-from typing import Literal, NamedTuple
+from typing import TYPE_CHECKING, Literal, NamedTuple
 
 import numpy as np
-from numpy.typing import ArrayLike
 
 from amber_ruler import effects
-from amber_ruler.effects import Alternative
 from amber_ruler.errors import DataError
 from amber_ruler.measure import shared
 from amber_ruler.numeric import gate, normal, student
 from amber_ruler.numeric.gate import Floats, scalar_or_array
 from amber_ruler.results import Check, Comparison, EffectSize, Group, Interval
 from amber_ruler.samples import MeanGroup, Summary, summary_of
+
+if TYPE_CHECKING:
+    from numpy.typing import ArrayLike
+
+    from amber_ruler.effects import Alternative
 
 _METHODS = {
     "unequal": ("two means, unequal variances", "Welch (1947), Biometrika 34, 28-35"),
@@ -108,7 +111,7 @@ def means(
     --------
     >>> from amber_ruler import Summary
     >>> r = means(Summary(100, 14.2, 4.0, "short"), Summary(100, 13.0, 3.0, "current"))
-    >>> round(r.estimate, 2), r.statistic, round(r.p_value, 4)
+    >>> round(r.estimate, 2), round(r.statistic, 2), round(r.p_value, 4)
     (1.2, 2.4, 0.0174)
     """
     tail = effects.tails(alpha, alternative)
@@ -164,12 +167,12 @@ def means(
     )
 
 
-def _arms(
-    group1: Summary, group0: Summary, null: Floats, known_sd: tuple[float, float] | None
-) -> tuple[_Arms, Floats]:
+def _arms(group1: Summary, group0: Summary, null: Floats, known_sd: tuple[float, float] | None) -> tuple[_Arms, Floats]:
     sd1, sd0 = (group1.sd, group0.sd) if known_sd is None else gate.positive("known_sd", known_sd)
     raw = (group1.n, group0.n, group1.mean, group0.mean, sd1, sd0, group1.mean_tail, group0.mean_tail, null)
-    n1, n0, mean1, mean0, s1, s0, tail1, tail0, at = np.broadcast_arrays(*(np.asarray(v, dtype=np.float64) for v in raw))
+    n1, n0, mean1, mean0, s1, s0, tail1, tail0, at = np.broadcast_arrays(
+        *(np.asarray(v, dtype=np.float64) for v in raw)
+    )
     return _Arms(n1, n0, mean1, mean0, s1, s0, (mean1 - mean0) + (tail1 - tail0)), at
 
 
@@ -220,9 +223,7 @@ def _effects(
         sizes = (scalar_or_array(arms.n1), scalar_or_array(arms.n0))
         found["hedges_g"] = effects.hedges_g(scalar_or_array(t), *sizes, alpha=alpha, alternative=alternative)
     if not np.any(arms.mean0 > 0):
-        return found, (
-            f"No lift is given: it needs a control mean above 0, and this is {np.max(arms.mean0):g}.",
-        )
+        return found, (f"No lift is given: it needs a control mean above 0, and this is {np.max(arms.mean0):g}.",)
     lift = effects.lift(
         (arms.mean1, arms.mean0), (test.se1**2, test.se0**2), critical, alpha=alpha, alternative=alternative
     )

@@ -2,18 +2,21 @@
 
 from __future__ import annotations
 
-from typing import Literal
+from typing import TYPE_CHECKING, Literal
 
 import numpy as np
-from numpy.typing import ArrayLike
 
 from amber_ruler import effects
-from amber_ruler.effects import Alternative
 from amber_ruler.measure import shared
 from amber_ruler.numeric import gate, normal, score
 from amber_ruler.numeric.gate import Floats, scalar_or_array
 from amber_ruler.results import Check, Comparison, EffectSize, Group, Interval
 from amber_ruler.samples import ShareGroup, counts_of
+
+if TYPE_CHECKING:
+    from numpy.typing import ArrayLike
+
+    from amber_ruler.effects import Alternative
 
 
 def proportions(
@@ -125,7 +128,9 @@ def _effects(
 ) -> tuple[dict[str, EffectSize], tuple[str, ...]]:
     ratio = effects.risk_ratio(*counts, alpha=alpha, alternative=alternative)
     lift_interval = Interval(
-        scalar_or_array(np.asarray(ratio.interval.low) - 1), scalar_or_array(np.asarray(ratio.interval.high) - 1), 1 - alpha
+        scalar_or_array(np.asarray(ratio.interval.low) - 1),
+        scalar_or_array(np.asarray(ratio.interval.high) - 1),
+        1 - alpha,
     )
     found = {
         "lift": EffectSize(scalar_or_array(np.asarray(ratio.value) - 1), lift_interval, "lift", percent=True),

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from typing import TYPE_CHECKING
 
 import numpy as np
 
@@ -11,6 +11,9 @@ from amber_ruler.numeric import gate
 from amber_ruler.numeric.gate import Floats, scalar_or_array
 from amber_ruler.results import Check, Interval
 from amber_ruler.samples import Counts, Summary
+
+if TYPE_CHECKING:
+    from collections.abc import Callable
 
 DIRECTIONS = ("higher", "lower")
 

@@ -2,15 +2,20 @@
 
 from __future__ import annotations
 
+from typing import TYPE_CHECKING
+
 import numpy as np
-from numpy.typing import ArrayLike
 from scipy import special
 
-from amber_ruler.numeric.gate import Floats
 from amber_ruler.numeric.inverse import invert
 from amber_ruler.numeric.mixture import poisson_mixture
 from amber_ruler.numeric.stirling import expm1_less, stirling_error
 from amber_ruler.numeric.tails import outward
+
+if TYPE_CHECKING:
+    from numpy.typing import ArrayLike
+
+    from amber_ruler.numeric.gate import Floats
 
 # Above this, scipy's lower incomplete gamma loses digits in the tail; the quadrature does not.
 _LARGE = 1e4

@@ -2,15 +2,20 @@
 
 from __future__ import annotations
 
+from typing import TYPE_CHECKING
+
 import numpy as np
-from numpy.typing import ArrayLike
 from scipy import special
 
-from amber_ruler.numeric.gate import Floats
 from amber_ruler.numeric.inverse import invert
 from amber_ruler.numeric.mixture import poisson_mixture
 from amber_ruler.numeric.stirling import stirling_error
 from amber_ruler.numeric.tails import outward
+
+if TYPE_CHECKING:
+    from numpy.typing import ArrayLike
+
+    from amber_ruler.numeric.gate import Floats
 
 # Above this, scipy's incomplete beta keeps fewer than 11 digits; the quadrature keeps them.
 _LARGE = 1e4
@@ -68,9 +73,7 @@ def _tail(x: ArrayLike, df1: ArrayLike, df2: ArrayLike, *, lower: bool) -> Float
         share = np.where(np.isinf(top), 1.0, share)
     # The smaller of the two shares carries the digits.
     first, second = (special.betainc, special.betaincc) if lower else (special.betaincc, special.betainc)
-    result = np.asarray(
-        np.where(share < 0.5, first(a / 2, b / 2, share), second(b / 2, a / 2, rest))
-    )
+    result = np.asarray(np.where(share < 0.5, first(a / 2, b / 2, share), second(b / 2, a / 2, rest)))
     large = (np.maximum(a, b) > _LARGE) & (x > 0) & np.isfinite(x)
     if np.any(large):
         result = np.array(result)

@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
-from typing import Any, TypeAlias
+from typing import TYPE_CHECKING, Any, TypeAlias
 
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
 from amber_ruler.errors import InputError
+
+if TYPE_CHECKING:
+    from collections.abc import Iterable
 
 Floats: TypeAlias = NDArray[np.float64]
 Number: TypeAlias = float | Floats

@@ -2,12 +2,16 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from typing import TYPE_CHECKING
 
 import numpy as np
 
-from amber_ruler.numeric.gate import Floats
 from amber_ruler.numeric.roots import bracketed_root
+
+if TYPE_CHECKING:
+    from collections.abc import Callable
+
+    from amber_ruler.numeric.gate import Floats
 
 _FAR = 700.0
 

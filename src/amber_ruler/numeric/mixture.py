@@ -2,13 +2,18 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from typing import TYPE_CHECKING
 
 import numpy as np
-from numpy.typing import ArrayLike
 
-from amber_ruler.numeric.gate import Floats
 from amber_ruler.numeric.stirling import poisson_weight
+
+if TYPE_CHECKING:
+    from collections.abc import Callable
+
+    from numpy.typing import ArrayLike
+
+    from amber_ruler.numeric.gate import Floats
 
 
 def poisson_mixture(kernel: Callable[..., Floats], noncentrality: ArrayLike, *args: ArrayLike) -> Floats:
@@ -29,7 +34,7 @@ def poisson_mixture(kernel: Callable[..., Floats], noncentrality: ArrayLike, *ar
     if np.any(far):
         there = [v[far] for v in flat]
         result[far] = _around(kernel, mean[far], _largest_term(kernel, mean[far], there), there)
-    return result.reshape(shape)
+    return np.asarray(result.reshape(shape))
 
 
 def _around(kernel: Callable[..., Floats], mean: Floats, centre: Floats, args: list[Floats]) -> Floats:
@@ -56,4 +61,4 @@ def _largest_term(kernel: Callable[..., Floats], mean: Floats, args: list[Floats
         spacing = (high - low) / 40
         middle = low + best * spacing
         low, high = np.maximum(0.0, middle - spacing), middle + spacing
-    return middle
+    return np.asarray(middle)

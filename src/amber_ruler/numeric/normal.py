@@ -2,11 +2,15 @@
 
 from __future__ import annotations
 
+from typing import TYPE_CHECKING
+
 import numpy as np
-from numpy.typing import ArrayLike
 from scipy import special
 
-from amber_ruler.numeric.gate import Floats
+if TYPE_CHECKING:
+    from numpy.typing import ArrayLike
+
+    from amber_ruler.numeric.gate import Floats
 
 _ROOT_TWO_PI = np.sqrt(2.0 * np.pi)
 

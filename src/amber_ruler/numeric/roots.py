@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from typing import TYPE_CHECKING
 
 import numpy as np
 
-from amber_ruler.numeric.gate import Floats
+if TYPE_CHECKING:
+    from collections.abc import Callable
+
+    from amber_ruler.numeric.gate import Floats
 
 
 def bracketed_root(

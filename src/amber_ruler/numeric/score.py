@@ -57,7 +57,7 @@ def log_odds_ratio(x1: Floats, n1: Floats, x0: Floats, n0: Floats, log_ratio: Fl
     p0 = np.clip(p0, 0, 1)
     p1 = np.clip(ratio * p0 / (1 + p0 * (ratio - 1)), 0, 1)
     information = 1 / (n1 * p1 * (1 - p1)) + 1 / (n0 * p0 * (1 - p0))
-    return (x1 - n1 * p1) * np.sqrt(information)
+    return np.asarray((x1 - n1 * p1) * np.sqrt(information))
 
 
 def difference_limits(
@@ -70,7 +70,13 @@ def difference_limits(
 
 
 def ratio_limits(
-    statistic: Statistic, x1: Floats, n1: Floats, x0: Floats, n0: Floats, estimate: Floats, critical: tuple[float, float]
+    statistic: Statistic,
+    x1: Floats,
+    n1: Floats,
+    x0: Floats,
+    n0: Floats,
+    estimate: Floats,
+    critical: tuple[float, float],
 ) -> tuple[Floats, Floats]:
     """Ratios at which a score z of the log ratio equals critical[0] and -critical[1]; 0 or inf where none does."""
     with np.errstate(divide="ignore", invalid="ignore"):
@@ -130,4 +136,4 @@ def _constrained_share(x1: Floats, n1: Floats, x0: Floats, n0: Floats, delta: Fl
         for _ in range(2):
             step = (((share + c2) * share + c1) * share + c0) / ((3 * share + 2 * c2) * share + c1)
             share = share - np.where(np.abs(step) < 1e-6, step, 0.0)
-    return np.clip(share, np.maximum(0.0, -delta), np.minimum(1.0, 1.0 - delta))
+    return np.asarray(np.clip(share, np.maximum(0.0, -delta), np.minimum(1.0, 1.0 - delta)))

@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
+from typing import TYPE_CHECKING
+
 import numpy as np
 from scipy import special
 
-from amber_ruler.numeric.gate import Floats
+if TYPE_CHECKING:
+    from amber_ruler.numeric.gate import Floats
 
 # Coefficients of 1/a, 1/a^3, ...: Bernoulli numbers B(2k) / (2k (2k - 1)).
 _SERIES = (1 / 12, -1 / 360, 1 / 1260, -1 / 1680, 1 / 1188, -691 / 360360, 1 / 156)

@@ -7,16 +7,19 @@ the tail is (Owen, 1968, gives the integral; the rule's convergence is Poisson's
 
 from __future__ import annotations
 
-from typing import NamedTuple
+from typing import TYPE_CHECKING, NamedTuple
 
 import numpy as np
-from numpy.typing import ArrayLike, NDArray
 from scipy import special
 
 from amber_ruler.numeric import normal
-from amber_ruler.numeric.gate import Floats
 from amber_ruler.numeric.roots import bracketed_root
 from amber_ruler.numeric.stirling import expm1_less, stirling_error
+
+if TYPE_CHECKING:
+    from numpy.typing import ArrayLike, NDArray
+
+    from amber_ruler.numeric.gate import Floats
 
 _TINY = 1e-320
 _BLOCK = 1024  # rows of nodes at a time: they stay in the processor's cache
@@ -95,6 +98,30 @@ def noncentral_pdf(t: ArrayLike, df: ArrayLike, shift: ArrayLike) -> Floats:
     gathered = np.log1p((t * t - 1) / (df + 1)) + 2 * w + expm1_less(w)
     log_peak = -0.5 * (df + 1) * gathered - 0.5 - 0.5 * df * (shift / root) ** 2
     return np.asarray(area * np.sqrt(df / 2) / np.pi * np.exp(log_peak - stirling_error(df / 2)))
+
+
+def _noncentral_inverse(chance: Floats, df: Floats, shift: Floats, *, upper: bool) -> Floats:
+    """The t whose tail has probability `chance`: on log probabilities, with t = sinh(w) to span all magnitudes."""
+    sign = 1.0 if upper else -1.0
+    with np.errstate(divide="ignore"):
+        goal = np.log(chance)
+
+    def miss(w: Floats) -> Floats:
+        tail = _noncentral(np.sinh(w), df, shift, upper=upper)
+        return np.asarray(sign * (np.log(np.maximum(tail, _TINY)) - goal))
+
+    middle, step = np.arcsinh(shift), 0.5
+    low, high = middle - step, middle + step
+    while step < 800:
+        short_low, short_high = miss(low) < 0, miss(high) > 0
+        if not (np.any(short_low) or np.any(short_high)):
+            break
+        step *= 2
+        low = np.where(short_low, np.maximum(low - step, -705.0), low)
+        high = np.where(short_high, np.minimum(high + step, 705.0), high)
+    t = np.sinh(bracketed_root(miss, low, high))
+    ends = (np.inf, -np.inf) if upper else (-np.inf, np.inf)
+    return np.where(chance <= 0, ends[0], np.where(chance >= 1, ends[1], t))
 
 
 class ShiftBounds(NamedTuple):
@@ -230,7 +257,7 @@ def _noncentral(t: ArrayLike, df: ArrayLike, shift: ArrayLike, *, upper: bool) -
     rest = np.flatnonzero(_off_centre(t, df, shift) | (result < 1e-6))
     if rest.size:
         result[rest] = _mode_centred(a[rest], df[rest], b[rest])
-    return np.minimum(result, 1.0).reshape(shape)
+    return np.asarray(np.minimum(result, 1.0).reshape(shape))
 
 
 def _mode_centred(a: Floats, df: Floats, b: Floats) -> Floats:
@@ -278,4 +305,4 @@ def _mode(a: Floats, df: Floats, b: Floats) -> Floats:
         low, high = np.where(slope > 0, y, low), np.where(slope > 0, high, y)
         if np.all(high - low < 1e-3 / np.sqrt(df)):
             break
-    return (low + high) / 2
+    return np.asarray((low + high) / 2)

@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from typing import TYPE_CHECKING
 
 import numpy as np
 
-from amber_ruler.numeric.gate import Floats
+if TYPE_CHECKING:
+    from collections.abc import Callable
+
+    from amber_ruler.numeric.gate import Floats
 
 # Double-exponential rule for a half line (Takahasi and Mori, 1974): u = exp(v - exp(-v)).
 _V = np.arange(-4.6, 5.3, 0.08)

@@ -4,12 +4,15 @@ from __future__ import annotations
 
 from abc import abstractmethod
 from dataclasses import dataclass
+from typing import TYPE_CHECKING
 
 from amber_ruler import effects
-from amber_ruler.effects import Alternative
 from amber_ruler.numeric import gate
 from amber_ruler.plan import solve
-from amber_ruler.plan.answer import PlanAnswer
+
+if TYPE_CHECKING:
+    from amber_ruler.effects import Alternative
+    from amber_ruler.plan.answer import PlanAnswer
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -2,13 +2,16 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from typing import TYPE_CHECKING
 
 import numpy as np
 
 from amber_ruler.errors import DesignError, InputError
 from amber_ruler.numeric import gate, normal
 from amber_ruler.numeric.roots import bracketed_root
+
+if TYPE_CHECKING:
+    from collections.abc import Callable
 
 MOST_UNITS = 1e12
 

@@ -3,15 +3,19 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import TYPE_CHECKING
 
 import numpy as np
-from numpy.typing import ArrayLike
 
 from amber_ruler import effects
 from amber_ruler.numeric import gate, student
-from amber_ruler.numeric.gate import Floats
 from amber_ruler.plan.answer import PlanAnswer
 from amber_ruler.plan.design import TwoGroups
+
+if TYPE_CHECKING:
+    from numpy.typing import ArrayLike
+
+    from amber_ruler.numeric.gate import Floats
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -55,7 +59,7 @@ class TwoMeans(TwoGroups):
     def _power(self, effect: float, one: int, two: int) -> float:
         return float(power_of_t(effect / self.sd, one, two, self.alpha, self.alternative))
 
-    def _most(self, sign: float) -> float:
+    def _most(self, sign: float) -> float:  # noqa: ARG002 - means have room both ways
         return 1e3 * self.sd
 
     def _answer(self, question: str, effect: float, one: int, two: int, target: float | None) -> PlanAnswer:
@@ -71,7 +75,9 @@ class TwoMeans(TwoGroups):
             target_power=target,
             alpha=self.alpha,
             alternative=self.alternative,
-            half_width=float(student.upper_quantile(self.alpha / 2, one + two - 2)) * self.sd * np.sqrt(1 / one + 1 / two),
+            half_width=float(student.upper_quantile(self.alpha / 2, one + two - 2))
+            * self.sd
+            * np.sqrt(1 / one + 1 / two),
             design={"sd": self.sd, "standardised effect": effect / self.sd},
         )
 

@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Iterable
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
-from amber_ruler.results import Result
+if TYPE_CHECKING:
+    from collections.abc import Iterable
+
+    from amber_ruler.results import Result
 
 SCHEMA = "amber-ruler answers 1"
 

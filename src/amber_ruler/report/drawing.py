@@ -6,7 +6,6 @@ import math
 from typing import TYPE_CHECKING
 
 from amber_ruler.report import palette
-from amber_ruler.report.blocks import Ruler, RulerRow
 from amber_ruler.report.scale import Scale, scale_of
 
 if TYPE_CHECKING:
@@ -14,6 +13,8 @@ if TYPE_CHECKING:
 
     from matplotlib.axes import Axes
     from matplotlib.figure import Figure
+
+    from amber_ruler.report.blocks import Ruler, RulerRow
 
 
 def draw_rulers(ruler: Ruler, *, ax: Axes | None = None, title: str = "") -> Axes:
@@ -39,10 +40,14 @@ def draw_rulers(ruler: Ruler, *, ax: Axes | None = None, title: str = "") -> Axe
 def rulers_figure(panels: list[tuple[str, Ruler]], *, title: str = "") -> Figure:
     """Draw several rulers, each with a scale of its own, as one figure of 1280 by 800 pixels or taller."""
     from matplotlib.figure import Figure
+    from matplotlib.layout_engine import ConstrainedLayoutEngine
 
     rows = [len(ruler.rows) for _, ruler in panels]
-    figure = Figure(figsize=(12.8, max(8.0, 0.6 * sum(rows) + 1.1 * len(rows))), dpi=100, layout="constrained")
-    figure.get_layout_engine().set(h_pad=0.15, w_pad=0.12)  # type: ignore[union-attr]
+    figure = Figure(
+        figsize=(12.8, max(8.0, 0.6 * sum(rows) + 1.1 * len(rows))),
+        dpi=100,
+        layout=ConstrainedLayoutEngine(h_pad=0.15, w_pad=0.12),
+    )
     axes = figure.subplots(len(panels), 1, squeeze=False, height_ratios=[n + 0.9 for n in rows])[:, 0]
     for ax, (name, ruler) in zip(axes, panels, strict=True):
         draw_rulers(ruler, ax=ax, title=name)
@@ -89,7 +94,10 @@ def _graduate(axes: Axes, ruler: Ruler, scale: Scale) -> None:
     factor = 100 if ruler.percent else 1
     decimals = max(0, scale.decimals - 2) if ruler.percent else scale.decimals
     unit = f" {ruler.unit}" if ruler.unit else ""
-    labels = [f"{t * factor:.{decimals}f}".replace("-", "−") + (unit if k == len(ticks) - 1 else "") for k, t in enumerate(ticks)]
+    labels = [
+        f"{t * factor:.{decimals}f}".replace("-", "−") + (unit if k == len(ticks) - 1 else "")
+        for k, t in enumerate(ticks)
+    ]
     axes.set_xticks(ticks, labels)
     minor = [ticks[0] + step * j / 5 for j in range(-5, 5 * len(ticks) + 5)]
     axes.set_xticks([m for m in minor if scale.low <= m <= scale.high], minor=True)

@@ -8,8 +8,12 @@ three). A number alone shows three significant digits, or all digits before the 
 from __future__ import annotations
 
 import math
+from typing import TYPE_CHECKING
 
 import numpy as np
+
+if TYPE_CHECKING:
+    from amber_ruler.numeric.gate import Number
 
 SMALLEST_P = 1e-4
 
@@ -29,7 +33,7 @@ def number(value: float, *, digits: int = 3) -> str:
     return fixed(value, _decimals(value, digits))
 
 
-def whole(value: float) -> str:
+def whole(value: Number) -> str:
     """Format a count.
 
     Examples
@@ -37,7 +41,7 @@ def whole(value: float) -> str:
     >>> whole(12345)
     '12,345'
     """
-    return f"{int(value):,}" if float(value).is_integer() else number(value)
+    return f"{int(value):,}" if float(value).is_integer() else number(float(value))
 
 
 def together(*values: float, width: float | None = None, digits: int = 3) -> list[str]:
@@ -97,12 +101,12 @@ def fixed(value: float, decimals: int) -> str:
 
 
 def safe(label: object) -> str:
-    """Make a label printable: control characters become visible escapes and can do nothing.
+    r"""Make a label printable: control characters become visible escapes and can do nothing.
 
     Examples
     --------
     >>> safe("a" + chr(27) + "[31mb")
-    'a\\\\x1b[31mb'
+    'a\\x1b[31mb'
     """
     return "".join(c if c.isprintable() else c.encode("unicode_escape").decode("ascii") for c in str(label))
 

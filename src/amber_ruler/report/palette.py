@@ -7,6 +7,7 @@ INK = "#22303c"
 SEA = "#1b7f79"
 BRICK = "#b5442e"
 SAND = "#eadfc8"
+DUNE = "#b59f6f"  # sand for a terminal, visible on dark and on light
 STONE = "#7a8288"
 
 # Never colour alone: each verdict has a sign and a word of its own.
@@ -20,9 +21,12 @@ SEVERITIES = {"fine": ("✓", SEA), "note": ("·", STONE), "warning": ("!", AMBE
 
 # What stands in where a stream can show nothing but ASCII.
 PLAIN = str.maketrans(
-    {
-        "−": "-", "–": "-", "±": "+/-", "·": "*", "α": "alpha", "²": "2", "≥": ">=", "≤": "<=", "χ": "chi",
-        "━": "=", "├": "[", "┤": "]", "●": "O", "│": "|", "┃": "|", "░": ":", "◀": "<", "▶": ">", "…": "...",
-        "─": "-", "┬": "+", "┴": "+", "┼": "|", "┿": "+", "▲": "^", "▼": "v", "✓": "+", "✗": "x", "×": "x", "→": "->",
-    }
-)  # fmt: skip
+    dict(
+        zip(
+            "−–·│┃░◀▶─┬┴┼┿═╪╧━├┤●▲▼✓✗×",
+            "--*||:<>-++|+~|+=[]O^v+xx",
+            strict=True,
+        )
+    )
+    | {"±": "+/-", "≥": ">=", "≤": "<=", "α": "alpha", "χ": "chi", "²": "2", "→": "->", "…": "..."}
+)

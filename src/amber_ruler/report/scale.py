@@ -4,8 +4,10 @@ from __future__ import annotations
 
 import math
 from dataclasses import dataclass
+from typing import TYPE_CHECKING
 
-from amber_ruler.report.blocks import Ruler
+if TYPE_CHECKING:
+    from amber_ruler.report.blocks import Ruler
 
 
 @dataclass(frozen=True, slots=True)
@@ -34,7 +36,9 @@ def scale_of(ruler: Ruler, *, most_ticks: int = 7) -> Scale:
     step = _nice_step((high - low) / most_ticks)
     first = math.ceil(low / step)
     ticks = tuple(k * step for k in range(first, math.floor(high / step) + 1))
-    decimals = max(0, -math.floor(math.log10(step) + 1e-9)) + (1 if str(step / 10 ** math.floor(math.log10(step)))[:3] == "2.5" else 0)
+    decimals = max(0, -math.floor(math.log10(step) + 1e-9)) + (
+        1 if str(step / 10 ** math.floor(math.log10(step)))[:3] == "2.5" else 0
+    )
     return Scale(low, high, ticks, decimals)
 
 

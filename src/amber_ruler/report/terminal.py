@@ -5,8 +5,8 @@ from __future__ import annotations
 import math
 import shutil
 import sys
-from collections.abc import Iterable
 from io import StringIO
+from typing import TYPE_CHECKING, Any
 
 from rich.console import Console
 from rich.padding import Padding
@@ -17,6 +17,9 @@ from amber_ruler.report import palette
 from amber_ruler.report.blocks import Block, Grid, Heading, Lines, Ruler, RulerRow
 from amber_ruler.report.numbers import fixed
 from amber_ruler.report.scale import Scale, scale_of
+
+if TYPE_CHECKING:
+    from collections.abc import Callable, Iterable
 
 _NARROWEST, _USUAL, _WIDEST = 50, 80, 120
 _INDENT = 2
@@ -69,7 +72,9 @@ def _heading(console: Console, block: Heading) -> None:
 
 
 def _grid(console: Console, block: Grid) -> None:
-    table = Table(box=None, pad_edge=False, padding=(0, 2, 0, 0), header_style=palette.STONE, show_header=any(block.header))
+    table = Table(
+        box=None, pad_edge=False, padding=(0, 2, 0, 0), header_style=palette.STONE, show_header=any(block.header)
+    )
     for k, name in enumerate(block.header):
         left = k in block.left
         table.add_column(Text(name), justify="left" if left else "right", no_wrap=not left, overflow="fold")
@@ -108,7 +113,7 @@ def _bar(row: RulerRow, ruler: Ruler, scale: Scale, cells: int) -> Text:
         for k in range(
             scale.place(ruler.centre - ruler.margin, cells), scale.place(ruler.centre + ruler.margin, cells) + 1
         ):
-            signs[k], styles[k] = "░", palette.SAND
+            signs[k], styles[k] = "░", palette.DUNE
     zero = scale.place(ruler.centre, cells)
     signs[zero], styles[zero] = "│", palette.STONE
     colour = palette.VERDICTS[row.verdict][1] if row.verdict else palette.AMBER
@@ -127,11 +132,16 @@ def _bar(row: RulerRow, ruler: Ruler, scale: Scale, cells: int) -> Text:
 
 def _graduation(ruler: Ruler, scale: Scale, cells: int) -> tuple[str, str]:
     line, below = ["─"] * cells, [" "] * cells
+    if ruler.margin:
+        # Said on the scale too: in a row the band may lie under the interval.
+        first, last = (scale.place(ruler.centre + side * ruler.margin, cells) for side in (-1, 1))
+        line[first : last + 1] = "═" * (last + 1 - first)
     free_from = 0
     decimals = max(0, scale.decimals - 2) if ruler.percent else scale.decimals
     for tick in scale.ticks:
         at = scale.place(tick, cells)
-        line[at] = "┼" if tick == ruler.centre else "┴"
+        banded = line[at] == "═"
+        line[at] = ("╪" if banded else "┼") if tick == ruler.centre else ("╧" if banded else "┴")
         text = "0" if tick == 0 else fixed(tick * (100 if ruler.percent else 1), decimals)
         if tick == scale.ticks[-1] and ruler.unit:
             text += f" {ruler.unit}"
@@ -142,4 +152,4 @@ def _graduation(ruler: Ruler, scale: Scale, cells: int) -> tuple[str, str]:
     return "".join(line), "".join(below)
 
 
-_DRAW = {Heading: _heading, Grid: _grid, Ruler: _ruler, Lines: _lines}
+_DRAW: dict[type, Callable[[Console, Any], None]] = {Heading: _heading, Grid: _grid, Ruler: _ruler, Lines: _lines}

@@ -2,18 +2,21 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
 from dataclasses import dataclass
-from typing import ClassVar, Literal
+from typing import TYPE_CHECKING, ClassVar, Literal
 
 import numpy as np
 
 from amber_ruler.errors import InputError
 from amber_ruler.numeric import gate, normal
-from amber_ruler.numeric.gate import Floats
 from amber_ruler.numeric.roots import bracketed_root
 from amber_ruler.results import Result
 from amber_ruler.sequential.spending import SPENDING, spent
+
+if TYPE_CHECKING:
+    from collections.abc import Sequence
+
+    from amber_ruler.numeric.gate import Floats
 
 _MOST_LOOKS = 200
 _CLOSEST = 1e-4

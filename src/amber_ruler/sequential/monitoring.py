@@ -2,17 +2,20 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
 from dataclasses import dataclass
-from typing import ClassVar
+from typing import TYPE_CHECKING, ClassVar
 
 import numpy as np
 
 from amber_ruler.errors import InputError
 from amber_ruler.numeric import gate, normal
-from amber_ruler.numeric.gate import Floats
 from amber_ruler.results import Comparison, Result
-from amber_ruler.sequential.boundaries import Boundaries
+
+if TYPE_CHECKING:
+    from collections.abc import Sequence
+
+    from amber_ruler.numeric.gate import Floats
+    from amber_ruler.sequential.boundaries import Boundaries
 
 GO_ON, STOP, END = "go on", "stop: a difference", "end: no difference shown"
 

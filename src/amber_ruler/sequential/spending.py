@@ -2,10 +2,14 @@
 
 from __future__ import annotations
 
+from typing import TYPE_CHECKING
+
 import numpy as np
 
 from amber_ruler.numeric import normal
-from amber_ruler.numeric.gate import Floats
+
+if TYPE_CHECKING:
+    from amber_ruler.numeric.gate import Floats
 
 SPENDING = {
     "obrien-fleming": "O'Brien–Fleming-like",

@@ -6,18 +6,23 @@ variant, the count and the sums of deviations (and of their products) from an or
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+import math
 from dataclasses import dataclass
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import narwhals as nw
 import numpy as np
-from numpy.typing import NDArray
 
 from amber_ruler.errors import DataError
 from amber_ruler.moments import Moments
-from amber_ruler.numeric.gate import Floats
 from amber_ruler.tables.variants import ByVariant
+
+if TYPE_CHECKING:
+    from collections.abc import Callable, Sequence
+
+    from numpy.typing import NDArray
+
+    from amber_ruler.numeric.gate import Floats
 
 _ROWS = 1 << 14  # a block of rows that stays in the processor's cache
 # An origin this many spreads away would cost digits: such a variant is summed again around its own mean.
@@ -50,9 +55,7 @@ def from_engine(frame: nw.LazyFrame[Any], columns: Sequence[str], by: str) -> By
 
     def sums_around(origin: Floats, rows: nw.LazyFrame[Any]) -> dict[Any, Sums]:
         # Only complete rows count, so deviations of the others are made empty.
-        around = [
-            nw.when(nw.col("ok")).then(nw.col(n) - float(o)).alias(n) for n, o in zip(names, origin, strict=True)
-        ]
+        around = [nw.when(nw.col("ok")).then(nw.col(n) - float(o)).alias(n) for n, o in zip(names, origin, strict=True)]
         pairs = [(i, j) for i in range(len(names)) for j in range(i, len(names))]
         squares = [(nw.col(names[i]) * nw.col(names[j])).alias(f"p{i}_{j}") for i, j in pairs]
         found = (
@@ -108,11 +111,11 @@ def from_memory(
         pairs = [(i, j) for i in range(width) for j in range(i, width)]
         for start in range(0, len(codes), _ROWS):
             part = slice(start, start + _ROWS)
-            code = codes[part].astype(short) + short(1)
+            code = (codes[part] + 1).astype(short)
             if complete is not None:
                 ok = complete[part]
                 missing += np.bincount(code[~ok], minlength=size)
-                code = np.where(ok, code, short(size))  # past the last variant
+                code[~ok] = size  # past the last variant
             counts = np.bincount(code, minlength=size + 1)[:size]
             n += counts
             # Sorted by variant, each sum is one run over neighbours.
@@ -162,13 +165,13 @@ def _moments(
                 f"Variant {label!r} has no row with a value in {' and '.join(map(repr, columns))}:"
                 f" all {sums.missing:,} rows are missing one."
             )
-        shift = sums.sums / sums.n
+        own, shift = sums, sums.sums / sums.n
         spread = np.sqrt(np.maximum(np.diag(sums.products) / sums.n - shift**2, 0))
         if np.any(np.abs(shift) > _FAR * spread):
             middle = origin + shift
-            sums = again(key, middle)  # noqa: PLW2901
+            own = again(key, middle)
         result[label] = Moments.from_sums(
-            columns, sums.n, middle, sums.sums, sums.products, label=label, missing=sums.missing
+            columns, own.n, middle, own.sums, own.products, label=label, missing=own.missing
         )
     return ByVariant(dict(sorted(result.items())), column=by, unassigned=unassigned)
 
@@ -193,7 +196,7 @@ def rows_of(frame: nw.LazyFrame[Any]) -> list[dict[str, Any]]:
 
 
 def _absent(value: Any) -> bool:
-    return value is None or value != value or type(value).__name__ == "NAType"  # noqa: PLR0124 - NaN
+    return value is None or type(value).__name__ == "NAType" or (isinstance(value, float) and math.isnan(value))
 
 
 def _refuse_endless(column: str, by: str, held: dict[Any, int]) -> None:

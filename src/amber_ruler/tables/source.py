@@ -5,14 +5,16 @@ from __future__ import annotations
 import csv
 import os
 from collections import Counter
-from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import narwhals as nw
 
 from amber_ruler.errors import DataError, EngineError, InputError
+
+if TYPE_CHECKING:
+    from collections.abc import Iterator
 
 _KINDS = {
     ".csv": "csv",
@@ -24,7 +26,7 @@ _KINDS = {
     ".ndjson": "json",
 }
 # Nothing is fetched while a file is read.
-_CONFIG = {"autoinstall_known_extensions": "false", "autoload_known_extensions": "false"}
+_CONFIG: dict[str, Any] = {"autoinstall_known_extensions": "false", "autoload_known_extensions": "false"}
 
 
 def open_source(source: Any) -> tuple[nw.DataFrame[Any] | nw.LazyFrame[Any], str]:

@@ -2,15 +2,17 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
 from dataclasses import dataclass
-from typing import ClassVar
+from typing import TYPE_CHECKING, ClassVar
 
 import numpy as np
 
 from amber_ruler.errors import DataError, InputError
 from amber_ruler.numeric import chisquare, gate
 from amber_ruler.results import Check, Result
+
+if TYPE_CHECKING:
+    from collections.abc import Mapping
 
 ALARM = 0.001
 

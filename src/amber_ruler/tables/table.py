@@ -2,21 +2,25 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import narwhals as nw
 import numpy as np
-from numpy.typing import NDArray
 
 from amber_ruler.errors import DataError
-from amber_ruler.moments import Moments
-from amber_ruler.numeric.gate import Floats
 from amber_ruler.samples import Sample
 from amber_ruler.tables import reduce
 from amber_ruler.tables.source import engine_errors, open_source
 from amber_ruler.tables.split_check import SplitCheck, check_split
 from amber_ruler.tables.variants import ByVariant
+
+if TYPE_CHECKING:
+    from collections.abc import Mapping, Sequence
+
+    from numpy.typing import NDArray
+
+    from amber_ruler.moments import Moments
+    from amber_ruler.numeric.gate import Floats
 
 
 class Table:
@@ -118,7 +122,7 @@ class Table:
                 raise DataError.unknown(f"column of {self.name}", column, self.columns)
         for column in values:
             kind = self._schema[column]
-            if isinstance(kind, (nw.String, nw.Categorical, nw.Enum)) or (isinstance(kind, nw.Object)):
+            if isinstance(kind, (nw.String, nw.Categorical, nw.Enum, nw.Object)):
                 self._refuse_text(column)
             elif not (kind.is_numeric() or isinstance(kind, (nw.Boolean, nw.Unknown))):
                 raise DataError(f"Column {column!r} of {self.name} holds {kind}, not numbers.")

@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
-from amber_ruler.multiplicity import AdjustedPValues
 from amber_ruler.report import numbers
 from amber_ruler.report.blocks import Block, Grid, Heading, Lines, Ruler, RulerRow
 from amber_ruler.report.numbers import safe
 from amber_ruler.report.views.shared import checks_and_notes
+
+if TYPE_CHECKING:
+    from amber_ruler.multiplicity import AdjustedPValues
 
 _MOST_ROWS = 40
 

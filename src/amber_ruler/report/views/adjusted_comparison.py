@@ -2,14 +2,16 @@
 
 from __future__ import annotations
 
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
-from amber_ruler.adjust import Adjusted
 from amber_ruler.report import numbers
 from amber_ruler.report.blocks import Block, Grid, Lines, Ruler
 from amber_ruler.report.numbers import safe
 from amber_ruler.report.views import comparison
 from amber_ruler.report.views.shared import alarms, checks_and_notes
+
+if TYPE_CHECKING:
+    from amber_ruler.adjust import Adjusted
 
 
 def layout(result: Adjusted) -> list[Block]:

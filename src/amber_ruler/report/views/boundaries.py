@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from amber_ruler.report import numbers
 from amber_ruler.report.blocks import Block, Grid, Heading, Lines, Ruler, RulerRow
 from amber_ruler.report.views.shared import checks_and_notes
-from amber_ruler.sequential import Boundaries
+
+if TYPE_CHECKING:
+    from amber_ruler.sequential import Boundaries
 
 
 def layout(result: Boundaries) -> list[Block]:

@@ -104,7 +104,7 @@ def sentence(result: Comparison) -> str:
     """The answer in one sentence."""
     if np.ndim(result.estimate):
         return f"{np.size(result.estimate):,} comparisons of {safe(result.treatment)} with {safe(result.control)}."
-    value, low, high = amounts(result, sign=False)
+    value = amounts(result, sign=False)[0]
     named = safe(f"{result.metric}, {result.treatment} against {result.control}")
     inside = limits_in_words(result.interval, *amounts(result)[1:])
     proof = inside if result.p_value is None else f"{inside}, p {_p_word(float(result.p_value), result.alpha)}"
@@ -213,8 +213,7 @@ def _lift_words(result: Comparison) -> str:
     effect = result.effects.get("lift")
     if effect is None or not np.isfinite(effect.value):
         return ""
-    value, low, high = _effect(effect)
-    return f"; a lift of {value}"
+    return f"; a lift of {_effect(effect)[0]}"
 
 
 def _many(result: Comparison) -> list[Block]:

@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from amber_ruler.report import numbers
 from amber_ruler.report.blocks import Block, Grid, Heading, Lines, Ruler, RulerRow
 from amber_ruler.report.views.shared import checks_and_notes
-from amber_ruler.sequential import Monitoring
+
+if TYPE_CHECKING:
+    from amber_ruler.sequential import Monitoring
 
 
 def layout(result: Monitoring) -> list[Block]:

@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
-from amber_ruler.plan import PlanAnswer
 from amber_ruler.report import numbers
 from amber_ruler.report.blocks import Block, Grid, Heading, Lines, Ruler, RulerRow
 from amber_ruler.report.views.shared import checks_and_notes, test_terms
+
+if TYPE_CHECKING:
+    from amber_ruler.plan import PlanAnswer
 
 
 def layout(result: PlanAnswer) -> list[Block]:

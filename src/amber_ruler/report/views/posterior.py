@@ -3,14 +3,16 @@
 from __future__ import annotations
 
 import math
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
-from amber_ruler.bayes import Posterior
 from amber_ruler.report import numbers
 from amber_ruler.report.blocks import Block, Grid, Heading, Lines, Ruler
 from amber_ruler.report.numbers import safe
 from amber_ruler.report.views import comparison
 from amber_ruler.report.views.shared import alarms, checks_and_notes, level
+
+if TYPE_CHECKING:
+    from amber_ruler.bayes import Posterior
 
 
 def layout(result: Posterior) -> list[Block]:

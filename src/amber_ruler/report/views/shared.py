@@ -2,12 +2,16 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from typing import TYPE_CHECKING
 
 from amber_ruler.report import palette
 from amber_ruler.report.blocks import Block, Lines
 from amber_ruler.report.numbers import safe
-from amber_ruler.results import Check, Result
+
+if TYPE_CHECKING:
+    from collections.abc import Sequence
+
+    from amber_ruler.results import Check, Result
 
 _SIGNS = {"two-sided": "two-sided", "greater": "one-sided, greater", "less": "one-sided, less"}
 

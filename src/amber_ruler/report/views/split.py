@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from amber_ruler.report import numbers, palette
 from amber_ruler.report.blocks import Block, Grid, Heading, Lines, Ruler, RulerRow
 from amber_ruler.report.numbers import safe
-from amber_ruler.tables import SplitCheck
+
+if TYPE_CHECKING:
+    from amber_ruler.tables import SplitCheck
 
 
 def layout(result: SplitCheck) -> list[Block]:
