@@ -9,12 +9,12 @@ import numpy as np
 
 from amber_ruler.errors import DataError
 from amber_ruler.measure import means
-from amber_ruler.moments import Moments
 from amber_ruler.results import Check, Comparison
 from amber_ruler.samples import Summary
 
 if TYPE_CHECKING:
     from amber_ruler.effects import Alternative
+    from amber_ruler.moments import Moments
 
 _SHIFT_ALARM = 4.0  # standard errors by which a covariate may differ before it is doubted
 
@@ -96,6 +96,7 @@ def cuped(
 
     Examples
     --------
+    >>> from amber_ruler import Moments
     >>> before, after = [1.0, 2, 3, 4, 5], [2.0, 4, 5, 8, 9]
     >>> current = Moments.from_arrays({"fare": after, "prior": before}, label="current")
     >>> short = Moments.from_arrays({"fare": [a + 1 for a in after], "prior": before}, label="short")
