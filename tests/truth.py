@@ -5,7 +5,7 @@ import mpmath as mp
 mp.mp.dps = 30
 
 
-def area(log_density, start, step):
+def area(log_density, start, step, growth="1.1"):
     """Integral of exp(log_density) from start outwards in the direction of step, until nothing is left."""
     start, step = mp.mpf(start), mp.mpf(step)
     # Scaled by the value at the start: mpmath's quadrature stops at an absolute error.
@@ -16,7 +16,7 @@ def area(log_density, start, step):
         total += piece
         small = small + 1 if piece < total * mp.mpf(10) ** -18 else 0
         a += step
-        step *= mp.mpf("1.1")
+        step *= mp.mpf(growth)
     return total * mp.exp(peak)
 
 
@@ -67,8 +67,9 @@ def noncentral_t(t, df, shift, *, upper):
         left, right = low + (high - low) * mp.mpf("0.382"), low + (high - low) * mp.mpf("0.618")
         low, high = (left, high) if log_integrand(left) < log_integrand(right) else (low, right)
     mode = (low + high) / 2
-    step = step_at(log_integrand, mode)
-    return area(log_integrand, mode, step) + area(log_integrand, mode, -step)
+    # Short, even steps: away from the mode the normal tail may turn over sharply.
+    step = step_at(log_integrand, mode) / 10
+    return area(log_integrand, mode, step, "1.02") + area(log_integrand, mode, -step, "1.02")
 
 
 def poisson_mixture(central, noncentrality, terms=400):

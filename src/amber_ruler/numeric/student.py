@@ -256,7 +256,10 @@ def _noncentral(t: ArrayLike, df: ArrayLike, shift: ArrayLike, *, upper: bool) -
     # Further out the nodes go to where the integrand is.
     rest = np.flatnonzero(_off_centre(t, df, shift) | (result < 1e-6))
     if rest.size:
-        result[rest] = _mode_centred(a[rest], df[rest], b[rest])
+        # The small tail's integrand peaks at the edge of Phi, so its nodes resolve that edge: take that one.
+        turn = np.where(b[rest] < a[rest], -1.0, 1.0)
+        tail = _mode_centred(turn * a[rest], df[rest], turn * b[rest])
+        result[rest] = np.where(turn < 0, 1 - tail, tail)
     return np.asarray(np.minimum(result, 1.0).reshape(shape))
 
 
@@ -301,7 +304,8 @@ def _mode(a: Floats, df: Floats, b: Floats) -> Floats:
         # The first looks are near 0, where the mode usually is.
         y = np.where((low < -start) & (high > start), np.where(low < -500, -start, start), (low + high) / 2)
         s = np.exp(y)
-        slope = -df * np.expm1(2 * y) + a * s * _hazard(a * s - b)
+        with np.errstate(over="ignore"):
+            slope = -df * np.expm1(2 * y) + a * s * _hazard(a * s - b)
         low, high = np.where(slope > 0, y, low), np.where(slope > 0, high, y)
         if np.all(high - low < 1e-3 / np.sqrt(df)):
             break
