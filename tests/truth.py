@@ -60,7 +60,12 @@ def noncentral_t(t, df, shift, *, upper):
     sign = -1 if upper else 1
 
     def log_integrand(y):
-        return constant + df * y - df * mp.exp(2 * y) / 2 + mp.log(mp.erfc(-sign * (t * mp.exp(y) - shift) / mp.sqrt(2)) / 2)
+        return (
+            constant
+            + df * y
+            - df * mp.exp(2 * y) / 2
+            + mp.log(mp.erfc(-sign * (t * mp.exp(y) - shift) / mp.sqrt(2)) / 2)
+        )
 
     low, high = mp.mpf(-40), mp.mpf(5)
     for _ in range(80):

@@ -130,14 +130,15 @@ def lift(
     (m1, m0), (v1, v0) = means, variances
     square = critical * critical
     a, b, c = m0 * m0 - square * v0, m1 * m0, m1 * m1 - square * v1
-    usable = m0 > 0
-    bounded = usable & (a > 0)
-    with np.errstate(divide="ignore", invalid="ignore"):
+    with np.errstate(over="ignore", divide="ignore", invalid="ignore"):
         # b^2 - a c, written without the cancellation of m1^2 m0^2.
         root = critical * np.sqrt(np.maximum(m1 * m1 * v0 + m0 * m0 * v1 - square * v1 * v0, 0))
         far = b + np.copysign(root, b)
         ends = np.sort(np.stack([far / a, np.where(far == 0, 0.0, c / far)]), axis=0)
-        value = np.where(usable, (m1 - m0) / m0, np.nan)
+        value = (m1 - m0) / m0
+    usable = (m0 > 0) & np.isfinite(value)
+    value = np.where(usable, value, np.nan)
+    bounded = usable & (a > 0)
     low = np.where(bounded, ends[0] - 1, np.where(usable, -np.inf, np.nan))
     high = np.where(bounded, ends[1] - 1, np.where(usable, np.inf, np.nan))
     if alternative == "greater":

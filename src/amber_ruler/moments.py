@@ -88,7 +88,6 @@ class Moments:
                 f"Moments of {k} columns need {k} means and {k} x {k} co-moments, got shapes"
                 f" {means.shape} and {comoments.shape}."
             )
-        _check_comoments(comoments)
         object.__setattr__(self, "means", means)
         object.__setattr__(self, "mean_tails", tails)
         object.__setattr__(self, "comoments", comoments)
@@ -252,11 +251,13 @@ class Moments:
         if not all(isinstance(c, str) for c in data["columns"]) or data["missing"] < 0:
             raise DataError("Moments need text column names and a count of missing rows not below 0.")
         try:
+            comoments = np.asarray(data["comoments"], dtype=np.float64)
+            _check_comoments(comoments)
             return cls(
                 tuple(data["columns"]),
                 data["n"],
                 np.asarray(data["means"], dtype=np.float64),
-                np.asarray(data["comoments"], dtype=np.float64),
+                comoments,
                 data["label"],
                 data["missing"],
                 np.asarray(data.get("mean_tails", [0.0] * len(data["columns"])), dtype=np.float64),
@@ -320,6 +321,8 @@ def _of(label: str) -> str:
 
 
 def _check_comoments(comoments: Floats) -> None:
+    if comoments.ndim != 2 or comoments.shape[0] != comoments.shape[1]:
+        raise InputError(f"Co-moments must be a square table, got shape {comoments.shape}.")
     squares = np.diag(comoments)
     if np.any(squares < 0):
         raise InputError(f"Sums of squares must not be below 0, got {float(squares.min())!r}.")

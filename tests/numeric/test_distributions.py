@@ -65,7 +65,9 @@ def test_f_tails(z, df1, df2):
         if 1e-290 < expected < 0.999:
             assert relative(function(x, df1, df2), expected) < 1e-10
             # Where the tail is flat in x, a probability of 16 digits holds fewer digits of x.
-            assert float(function(inverse(float(expected), df1, df2), df1, df2)) == pytest.approx(float(expected), rel=1e-9)
+            assert float(function(inverse(float(expected), df1, df2), df1, df2)) == pytest.approx(
+                float(expected), rel=1e-9
+            )
 
 
 @pytest.mark.parametrize("df", [1, 2.5, 33.3, 1e4, 1e9])
@@ -84,9 +86,7 @@ def test_noncentral_t_tails(t, df, shift):
 @pytest.mark.parametrize(("df", "shift"), [(1.0, 0.5), (7.5, -2.0), (80.0, 3.0), (1e6, 40.0)])
 def test_noncentral_t_quantiles(chance, df, shift):
     """Noncentral quantiles invert both tails."""
-    low, high = (
-        f(chance, df, shift) for f in (student.noncentral_quantile, student.noncentral_upper_quantile)
-    )
+    low, high = (f(chance, df, shift) for f in (student.noncentral_quantile, student.noncentral_upper_quantile))
     assert float(student.noncentral_cdf(low, df, shift)) == pytest.approx(chance, rel=1e-8)
     assert float(student.noncentral_sf(high, df, shift)) == pytest.approx(chance, rel=1e-8)
 
@@ -120,7 +120,9 @@ def test_shift_bounds_invert_the_noncentral_t(tails):
 @pytest.mark.parametrize(("x", "df", "nc"), [(0.5, 3.0, 10.0), (12.0, 3.0, 10.0), (90.0, 2.5, 8.0), (40.0, 7.0, 60.0)])
 def test_noncentral_chi_square(x, df, nc):
     """The noncentral chi-square agrees with its Poisson mixture, and quantiles invert it."""
-    upper = truth.poisson_mixture(lambda j: mp.gammainc(mp.mpf(df) / 2 + j, mp.mpf(x) / 2, mp.inf, regularized=True), nc)
+    upper = truth.poisson_mixture(
+        lambda j: mp.gammainc(mp.mpf(df) / 2 + j, mp.mpf(x) / 2, mp.inf, regularized=True), nc
+    )
     lower = truth.poisson_mixture(lambda j: mp.gammainc(mp.mpf(df) / 2 + j, 0, mp.mpf(x) / 2, regularized=True), nc)
     assert relative(chisquare.noncentral_sf(x, df, nc), upper) < 1e-10
     assert relative(chisquare.noncentral_cdf(x, df, nc), lower) < 1e-10

@@ -222,11 +222,11 @@ def _effects(
         t = arms.difference / (_pooled_sd(arms) * np.sqrt(1 / arms.n1 + 1 / arms.n0))
         sizes = (scalar_or_array(arms.n1), scalar_or_array(arms.n0))
         found["hedges_g"] = effects.hedges_g(scalar_or_array(t), *sizes, alpha=alpha, alternative=alternative)
-    if not np.any(arms.mean0 > 0):
-        return found, (f"No lift is given: it needs a control mean above 0, and this is {np.max(arms.mean0):g}.",)
     lift = effects.lift(
         (arms.mean1, arms.mean0), (test.se1**2, test.se0**2), critical, alpha=alpha, alternative=alternative
     )
+    if not np.any(np.isfinite(lift.value)):
+        return found, (f"No lift is given: it needs a control mean above 0, and this is {np.max(arms.mean0):g}.",)
     found["lift"] = lift
     if alternative == "two-sided" and np.any(np.isinf(lift.interval.low)):
         return found, ("The lift has no finite limits: the control's mean can't be told from 0.",)

@@ -36,10 +36,12 @@ def log_risk_ratio(x1: Floats, n1: Floats, x0: Floats, n0: Floats, log_ratio: Fl
     ----------
     .. [1] Koopman (1984), Biometrics 40, 513-517.
     """
-    ratio, x, n = np.exp(log_ratio), x1 + x0, n1 + n0
-    b = n1 * ratio + x1 + n0 + x0 * ratio
-    p0 = np.clip(2 * x / (b + np.sqrt(np.maximum(b * b - 4 * n * ratio * x, 0))), 0, 1)
-    p1 = np.clip(ratio * p0, 0, 1)
+    ratio, x = np.exp(log_ratio), x1 + x0
+    # The discriminant of n r p0^2 - b p0 + x = 0 as a sum of positive terms, so that nothing cancels.
+    b = (n1 + x0) * ratio + (n0 + x1)
+    root = np.hypot((n1 + x0) * ratio - (n0 + x1), 2 * np.sqrt(ratio * (n1 - x1) * (n0 - x0)))
+    p0 = np.minimum(2 * x / (b + root), 1.0)
+    p1 = np.minimum(ratio * p0, 1.0)
     spread = np.sqrt(p1 * (1 - p1) / n1 + ratio**2 * p0 * (1 - p0) / n0)
     return _ratio(x1 / n1 - ratio * x0 / n0, spread)
 
@@ -52,12 +54,26 @@ def log_odds_ratio(x1: Floats, n1: Floats, x0: Floats, n0: Floats, log_ratio: Fl
     .. [1] Miettinen & Nurminen (1985), Statistics in Medicine 4, 213-226, equation 14 without its N / (N - 1).
     """
     ratio, x = np.exp(log_ratio), x1 + x0
+    # Successes and failures each from an equation of their own: either may be so rare that 1 - p loses it.
+    p0, q0 = _odds_share(x, n1, n0, ratio), _odds_share(n1 + n0 - x, n1, n0, 1 / ratio)
+    p1, q1 = ratio * p0 / (ratio * p0 + q0), q0 / (ratio * p0 + q0)
+    # Observed less expected is the same in all four cells but for its sign: the smallest cell has it exactly.
+    expected = np.stack([n1 * p1, n1 * q1, n0 * p0, n0 * q0])
+    observed = np.stack([x1, n1 - x1, x0, n0 - x0])
+    signs = np.array([1.0, -1.0, -1.0, 1.0]).reshape(4, *([1] * np.ndim(p0)))
+    smallest = np.argmin(expected, axis=0)[None]
+    gap = np.take_along_axis(signs * (observed - expected), smallest, axis=0)[0]
+    return np.where(gap == 0, 0.0, gap * np.sqrt(1 / (n1 * p1 * q1) + 1 / (n0 * p0 * q0)))
+
+
+def _odds_share(x: Floats, n1: Floats, n0: Floats, ratio: Floats) -> Floats:
+    """The p0 in (0, 1) with n1 p1 + n0 p0 = x and odds of p1 = ratio times odds of p0."""
     a, b = n0 * (ratio - 1), n1 * ratio + n0 - x * (ratio - 1)
-    p0 = 2 * x / (b + np.sqrt(np.maximum(b * b + 4 * a * x, 0)))
-    p0 = np.clip(p0, 0, 1)
-    p1 = np.clip(ratio * p0 / (1 + p0 * (ratio - 1)), 0, 1)
-    information = 1 / (n1 * p1 * (1 - p1)) + 1 / (n0 * p0 * (1 - p0))
-    return np.asarray((x1 - n1 * p1) * np.sqrt(information))
+    # For ratios below 1 the discriminant b^2 + 4 a x as a sum of positive terms.
+    less = x * (1 - ratio)
+    square = np.where(ratio < 1, (n0 + n1 * ratio - less) ** 2 + 4 * n1 * ratio * less, b * b + 4 * a * x)
+    root = np.sqrt(np.maximum(square, 0))
+    return np.where(b >= 0, 2 * x / (b + root), (root - b) / (2 * a))
 
 
 def difference_limits(

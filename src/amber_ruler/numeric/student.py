@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING, NamedTuple
 import numpy as np
 from scipy import special
 
-from amber_ruler.numeric import normal
+from amber_ruler.numeric import chisquare, normal
 from amber_ruler.numeric.roots import bracketed_root
 from amber_ruler.numeric.stirling import expm1_less, stirling_error
 
@@ -253,14 +253,35 @@ def _noncentral(t: ArrayLike, df: ArrayLike, shift: ArrayLike, *, upper: bool) -
         part = slice(start, start + _BLOCK)
         grid = _central_grid(a[part], df[part])
         result[part] = np.einsum("ij,ij->i", special.ndtr(grid.scaled - b[part, None]), grid.weight)
-    # Further out the nodes go to where the integrand is.
-    rest = np.flatnonzero(_off_centre(t, df, shift) | (result < 1e-6))
+    # Phi(t S - shift) is a sharp edge in S, but a shift is beyond any normal deviate: integrate over Z instead.
+    apart = (np.abs(shift) >= _NO_DEVIATE) & (np.abs(t) > np.sqrt(2 * df))
+    if np.any(apart):
+        result[apart] = _over_deviates(a[apart], df[apart], b[apart])
+    # Elsewhere further out the nodes go to where the integrand is.
+    rest = np.flatnonzero(~apart & (_off_centre(t, df, shift) | (result < 1e-6)))
     if rest.size:
         # The small tail's integrand peaks at the edge of Phi, so its nodes resolve that edge: take that one.
         turn = np.where(b[rest] < a[rest], -1.0, 1.0)
         tail = _mode_centred(turn * a[rest], df[rest], turn * b[rest])
         result[rest] = np.where(turn < 0, 1 - tail, tail)
     return np.asarray(np.minimum(result, 1.0).reshape(shape))
+
+
+_NO_DEVIATE = 40.0
+_DEVIATES = np.arange(-39.2, 39.3, 0.35)
+_DEVIATE_WEIGHT = 0.35 * normal.pdf(_DEVIATES)
+
+
+def _over_deviates(a: Floats, df: Floats, b: Floats) -> Floats:
+    """E of Phi(a S - b) = P(a S > b + Z) where abs(b) is so large that b + Z keeps its sign."""
+    bound = (b[:, None] + _DEVIATES) / np.where(a == 0, 1.0, a)[:, None]
+    square = np.minimum(df[:, None] * bound * bound, 1e300)
+    # For a > 0 the event is S > bound, for a < 0 it is S < bound; a bound below 0 settles it either way.
+    beyond = np.where(bound > 0, chisquare.sf(square, df[:, None]), 1.0)
+    within = np.where(bound > 0, chisquare.cdf(square, df[:, None]), 0.0)
+    chance = np.where((a > 0)[:, None], beyond, within)
+    certain = np.where(b < 0, 1.0, 0.0)
+    return np.where(a == 0, certain, chance @ _DEVIATE_WEIGHT)
 
 
 def _mode_centred(a: Floats, df: Floats, b: Floats) -> Floats:
