@@ -134,6 +134,8 @@ def _solve(fractions: Floats, shares: Floats) -> Floats:
     gaps = np.sqrt(np.diff(fractions, prepend=0.0))
     # Before the first look all paths stand at 0.
     nodes, mass = np.zeros(1), np.ones(1)
+    # An early look may get a share below any float: it then stops beyond z = 37 only.
+    shares = np.maximum(shares, 1e-300)
     bounds = []
     for fraction, gap, share in zip(fractions, gaps, shares, strict=True):
         bound = _bound(nodes, mass, gap, share / 2)
