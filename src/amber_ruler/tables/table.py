@@ -117,6 +117,7 @@ class Table:
         return check_split(self.counts(by=by), planned)
 
     def _check(self, values: Sequence[str], by: str) -> None:
+        self._check_rows()
         for column in (by, *values):
             if column not in self._schema:
                 raise DataError.unknown(f"column of {self.name}", column, self.columns)
@@ -126,11 +127,10 @@ class Table:
                 self._refuse_text(column)
             elif not (kind.is_numeric() or isinstance(kind, (nw.Boolean, nw.Unknown))):
                 raise DataError(f"Column {column!r} of {self.name} holds {kind}, not numbers.")
-        self._check_rows(by)
 
-    def _check_rows(self, by: str) -> None:
+    def _check_rows(self) -> None:
         with engine_errors(self.name):
-            if not reduce.rows_of(self._frame.lazy().select(nw.col(by).alias("label")).head(1)):
+            if not reduce.rows_of(self._frame.lazy().select(nw.col(self.columns[0]).alias("first")).head(1)):
                 raise DataError(f"{self.name} has columns ({', '.join(self.columns)}) but no rows.")
 
     def _refuse_text(self, column: str) -> None:
