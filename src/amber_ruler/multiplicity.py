@@ -29,7 +29,7 @@ _KEEPS = {
 }
 
 
-@dataclass(frozen=True, slots=True, kw_only=True, eq=False)
+@dataclass(frozen=True, slots=True, kw_only=True, eq=False, repr=False)
 class AdjustedPValues(Result):
     """A family of p-values, as given and adjusted, in the order given.
 

@@ -79,7 +79,7 @@ class Check:
     severity: str = "fine"
 
 
-@dataclass(frozen=True, slots=True, kw_only=True, eq=False)
+@dataclass(frozen=True, slots=True, kw_only=True, eq=False, repr=False)
 class Result:
     """Base of every answer.
 
@@ -142,7 +142,7 @@ class Result:
     __hash__ = None  # type: ignore[assignment]
 
 
-@dataclass(frozen=True, slots=True, kw_only=True, eq=False)
+@dataclass(frozen=True, slots=True, kw_only=True, eq=False, repr=False)
 class Comparison(Result):
     """Treatment against control: the estimate is always treatment minus control.
 

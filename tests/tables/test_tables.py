@@ -179,7 +179,7 @@ def test_bad_files_are_named(tmp_path, name, content, says):
 def test_a_missing_file_offers_its_neighbours(tmp_path):
     """A typing error in the name is easy to see."""
     (tmp_path / "travellers.csv").write_text("a,b\n1,2\n")
-    with pytest.raises(DataError, match="Did you mean 'travellers.csv'"):
+    with pytest.raises(DataError, match=r"Did you mean 'travellers\.csv'"):
         ar.table(tmp_path / "traveller.csv")
     with pytest.raises(DataError, match="is a folder"):
         ar.table(tmp_path)

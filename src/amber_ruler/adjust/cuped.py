@@ -19,7 +19,7 @@ if TYPE_CHECKING:
 _SHIFT_ALARM = 4.0  # standard errors by which a covariate may differ before it is doubted
 
 
-@dataclass(frozen=True, slots=True, kw_only=True, eq=False)
+@dataclass(frozen=True, slots=True, kw_only=True, eq=False, repr=False)
 class Adjusted(Comparison):
     """A difference adjusted for a covariate, beside the raw one.
 

@@ -8,7 +8,7 @@ from typing import ClassVar
 from amber_ruler.results import Comparison
 
 
-@dataclass(frozen=True, slots=True, kw_only=True, eq=False)
+@dataclass(frozen=True, slots=True, kw_only=True, eq=False, repr=False)
 class Posterior(Comparison):
     """Treatment minus control after the data.
 

@@ -11,7 +11,7 @@ if TYPE_CHECKING:
     from collections.abc import Mapping
 
 
-@dataclass(frozen=True, slots=True, kw_only=True, eq=False)
+@dataclass(frozen=True, slots=True, kw_only=True, eq=False, repr=False)
 class PlanAnswer(Result):
     """Effect, units, power and alpha that belong together; `question` says which was solved for.
 

@@ -112,10 +112,8 @@ def safe(label: object) -> str:
 
 
 def _decimals(value: float, digits: int) -> int:
-    magnitude = math.floor(math.log10(abs(value)))
-    # 0.9996 rounds up to a further digit before the point.
-    if round(abs(value) / 10.0**magnitude, digits - 1) >= 10:
-        magnitude += 1
+    # Through the written form, which knows that 0.9996 rounds up to a further digit.
+    magnitude = int(f"{abs(value):.{digits - 1}e}".partition("e")[2])
     return max(digits - 1 - magnitude, 0)
 
 

@@ -22,7 +22,7 @@ _MOST_LOOKS = 200
 _CLOSEST = 1e-4
 
 
-@dataclass(frozen=True, slots=True, kw_only=True, eq=False)
+@dataclass(frozen=True, slots=True, kw_only=True, eq=False, repr=False)
 class Boundaries(Result):
     """Critical values for a planned series of looks.
 

@@ -20,7 +20,7 @@ if TYPE_CHECKING:
 GO_ON, STOP, END = "go on", "stop: a difference", "end: no difference shown"
 
 
-@dataclass(frozen=True, slots=True, kw_only=True, eq=False)
+@dataclass(frozen=True, slots=True, kw_only=True, eq=False, repr=False)
 class Monitoring(Result):
     """What the looks so far allow.
 

@@ -20,6 +20,7 @@ from amber_ruler.tables.variants import ByVariant
 if TYPE_CHECKING:
     from collections.abc import Callable, Sequence
 
+    from narwhals.dtypes import DType
     from numpy.typing import NDArray
 
     from amber_ruler.numeric.gate import Floats
@@ -41,7 +42,8 @@ class Sums:
 
 def from_engine(frame: nw.LazyFrame[Any], columns: Sequence[str], by: str) -> ByVariant[Moments]:
     """Reduce on the engine; only sums come back."""
-    values = [_number(nw.col(c)) for c in columns]
+    schema = frame.collect_schema()
+    values = [_number(nw.col(c), schema[c]) for c in columns]
     names = [f"v{i}" for i in range(len(columns))]
     rows = frame.select(nw.col(by).alias("label"), *(v.alias(n) for v, n in zip(values, names, strict=True)))
     complete = nw.all_horizontal(*(~nw.col(n).is_null() for n in names), ignore_nulls=False)
@@ -183,8 +185,11 @@ def label_text(key: Any) -> str:
     return str(key)
 
 
-def _number(column: nw.Expr) -> nw.Expr:
+def _number(column: nw.Expr, kind: DType) -> nw.Expr:
     """A column as floats, NaN counted as missing."""
+    if kind == nw.Boolean:
+        # Not a cast: an engine may push that into its file reader, which then meets "true" in a number column.
+        return nw.when(~column.is_null()).then(nw.when(column).then(1.0).otherwise(0.0))
     value = column.cast(nw.Float64)
     return nw.when(~value.is_nan()).then(value)
 

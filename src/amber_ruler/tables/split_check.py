@@ -17,7 +17,7 @@ if TYPE_CHECKING:
 ALARM = 0.001
 
 
-@dataclass(frozen=True, slots=True, kw_only=True, eq=False)
+@dataclass(frozen=True, slots=True, kw_only=True, eq=False, repr=False)
 class SplitCheck(Result):
     """Counts by variant against the planned split.
 

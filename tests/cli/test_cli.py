@@ -1,0 +1,195 @@
+"""The command line as a user meets it: in a process of its own."""
+
+import json
+import subprocess
+import sys
+
+import numpy as np
+import pandas as pd
+import pytest
+
+import amber_ruler as ar
+from amber_ruler.demo import path
+
+TRAVELLERS = str(path("travellers"))
+FARES = ["measure", "means", TRAVELLERS, "--value", "fare", "--by", "form", "--control", "current"]
+
+
+def run(*args, env=None, code=0):
+    """Run amber-ruler and return its output; the exit status must be the expected one."""
+    script = "import sys; from amber_ruler.cli import main; sys.argv[0] = 'amber-ruler'; main()"
+    done = subprocess.run(
+        [sys.executable, "-c", script, *map(str, args)],
+        capture_output=True,
+        encoding="utf-8",
+        check=False,
+        env={"PATH": "/usr/bin", "COLUMNS": "80", "PYTHONIOENCODING": "utf-8", **(env or {})},
+    )
+    assert done.returncode == code, done.stderr
+    assert ("Traceback" in done.stderr) == (code == 1)
+    return done.stdout if code in {0, 3} else done.stderr
+
+
+def test_the_demo_runs_the_whole_day(tmp_path):
+    """Every step has its heading, the files are written, and the planted effect is found."""
+    out = run("demo", "--out", tmp_path / "ferry")
+    for heading in ("Plan", "Check", "Measure", "Sharpen", "Look early", "Weigh", "Correct", "Summary", "Try next"):
+        assert heading in out
+    assert max(map(len, out.partition("Written to")[0].splitlines())) <= 80
+    answers = json.loads((tmp_path / "ferry" / "results.json").read_text("utf-8"))
+    assert answers["schema"] == "amber-ruler answers 1"
+    found = {(r["metric"], r["treatment"]): r for r in answers["results"] if r["kind"] == "comparison"}
+    for metric in ("fare", "booked"):
+        interval, truth = found[metric, "short"]["interval"], ar.demo.TRUTH["short"][metric]
+        assert interval["low"] < truth < interval["high"]
+        assert found[metric, "short"]["verdict"] == "better"
+        assert found[metric, "guided"]["verdict"] != "better"
+    assert (tmp_path / "ferry" / "rulers.png").stat().st_size > 10_000
+    assert (tmp_path / "ferry" / "travellers.csv").read_bytes() == path("travellers").read_bytes()
+
+
+def test_measure_means_prints_what_the_library_says():
+    """Each variant against the control, and all on one scale."""
+    out = run(*FARES, "--margin", "0.3")
+    fares = ar.table(TRAVELLERS).moments("fare", by="form")
+    r = ar.measure.means(fares["short"], fares["current"], margin=0.3)
+    assert r.sentence() in " ".join(out.split())
+    assert "2 variants against current" in out
+    assert "\x1b" not in out
+
+
+def test_json_output_holds_the_same_numbers():
+    """The document has the library's numbers and sentences."""
+    document = json.loads(run(*FARES, "--json", "--alternative", "greater", "--variances", "equal", "--null", "0.5"))
+    fares = ar.table(TRAVELLERS).moments("fare", by="form")
+    r = ar.measure.means(fares["short"], fares["current"], alternative="greater", variances="equal", null=0.5)
+    (short,) = [x for x in document["results"] if x["treatment"] == "short"]
+    assert short["p_value"] == r.p_value
+    assert short["interval"] == {"low": r.interval.low, "high": None, "level": 0.95}
+    assert short["sentence"] == r.sentence()
+
+
+def test_measure_proportions():
+    """Shares, with the direction in which the metric is good."""
+    out = run("measure", "proportions", TRAVELLERS, "--value", "booked", "--by", "form", "--control", "current")
+    assert "risk ratio" in out
+    assert "pp" in out
+
+
+@pytest.mark.parametrize(
+    ("args", "says"),
+    [
+        (("two-means", "--sd", "20", "--effect", "1.3"), "3,717 units in each group (7,434 in total)"),
+        (("two-means", "--effect", "0.5", "--n", "64"), "80.1%"),
+        (("two-means", "--n", "64"), "64 units in each group (128 in total) find a difference of"),
+        (("two-proportions", "--baseline", "0.1", "--effect", "0.02"), "3,841 units in each group (7,682 in total)"),
+        (("two-proportions", "--baseline", "0.1", "--n", "3841", "--power", "0.9"), "90.0%"),
+    ],
+)
+def test_plan_answers_whichever_is_missing(args, says):
+    """Units, power or effect."""
+    assert says in " ".join(run("plan", *args).split())
+
+
+def test_a_broken_split_is_said_first_and_ends_with_3():
+    """The numbers are there, below the warning, and a script notices."""
+    out = run(*FARES, "--split", "current=50,short=30,guided=20", code=3)
+    assert out.index("Do not believe any difference") < out.index("Hedges g")
+    run(*FARES, "--split", "current=1,short=1,guided=1")
+
+
+def test_help_reads_like_a_page():
+    """Every command explains itself, with examples."""
+    assert "amber-ruler demo --out ferry" in run("--help")
+    assert "amber-ruler measure means travellers.csv" in run("measure", "means", "--help")
+    assert "how many units?" in run("plan", "two-means", "--help")
+    assert run("--version") == f"amber-ruler {ar.__version__}\n"
+
+
+def test_a_stream_without_unicode_gets_ascii():
+    """Plain signs where the stream can show no others."""
+    out = run(*FARES, env={"PYTHONIOENCODING": "ascii"})
+    assert out.isascii()
+    assert "short - current" in out
+
+
+def write(folder, rows, name="t.csv"):
+    file = folder / name
+    file.write_text(rows, encoding="utf-8")
+    return file
+
+
+ROWS = "form,fare,booked\n" + "current,1,0\nshort,2,1\n" * 5
+
+
+@pytest.mark.parametrize(
+    ("rows", "change", "says"),
+    [
+        (None, {}, "no-such.csv"),
+        ("", {}, "is empty"),
+        ("form,fare,booked\n", {}, "no rows"),
+        (ROWS, {"--value": "fares"}, "Did you mean 'fare'?"),
+        (ROWS.replace("short,2", "short,x"), {}, "text, first 'x' in row 2"),
+        (ROWS.replace("current", "short"), {"--control": "short"}, "one variant only"),
+        (ROWS, {"--control": "currant"}, "There is: 'current', 'short'. Did you mean 'current'?"),
+        (ROWS + "guided,3,1\n", {}, "Variant 'guided' has 1 row"),
+        (ROWS, {}, "Every value of 'short' equals the others"),
+        (ROWS.replace("short,2", "short,"), {}, "'short' has no row with a value"),
+        (ROWS.replace("short,2", "short,inf"), {}, "infinite values"),
+        ("form,fare,fare\na,1,2\n", {}, "more than one column called 'fare'"),
+        (ROWS, {"--alpha": "0.9"}, "alpha must be between 0 and 0.5, got 0.9"),
+        (ROWS, {"--split": "current"}, "label=share"),
+        (ROWS, {"--alternative": "up"}, "alternative: 'up' is not there"),
+    ],
+)
+def test_bad_input_ends_with_2_and_a_clear_message(tmp_path, rows, change, says):
+    """On the error stream, without a traceback, naming what and where."""
+    file = tmp_path / "no-such.csv" if rows is None else write(tmp_path, rows)
+    options = {"--value": "fare", "--by": "form", "--control": "current", **change}
+    message = run("measure", "means", file, *(x for pair in options.items() for x in pair), code=2)
+    assert says in message
+    assert message.startswith("amber-ruler: ")
+
+
+def test_a_share_column_with_other_values(tmp_path):
+    """Values other than 0, 1, true and false are refused for a proportion; true and false are taken."""
+    options = ("--by", "form", "--control", "current")
+    odd = write(tmp_path, ROWS.replace("short,2,1", "short,2,3"))
+    assert "'short' has other values" in run("measure", "proportions", odd, "--value", "booked", *options, code=2)
+    yes = write(tmp_path, ROWS.replace(",1\n", ",true\n").replace(",0\n", ",false\n"), "yes.csv")
+    assert "100%" in run("measure", "proportions", yes, "--value", "booked", *options).replace("100.0%", "100%")
+
+
+def test_labels_with_control_characters_are_printed_inert(tmp_path):
+    """Neither a result nor an error can carry an escape sequence to the terminal."""
+    rows = ROWS.replace("short", "sh\x1b[31mort") + "current,2,0\n"
+    out = run("measure", "means", write(tmp_path, rows), "--value", "fare", "--by", "form", "--control", "current")
+    assert "\x1b" not in out
+    assert "sh\\x1b[31mort" in out
+    message = run(
+        "measure", "means", write(tmp_path, rows), "--value", "fare", "--by", "form", "--control", "x", code=2
+    )
+    assert "\x1b" not in message
+
+
+def test_a_usage_error_and_a_plan_without_a_question():
+    """The parser's own errors end with 2, too."""
+    assert "--value" in run("measure", "means", TRAVELLERS, code=2)
+    assert "Give --effect" in run("plan", "two-means", code=2)
+
+
+def test_a_million_rows_stay_under_500_megabytes(tmp_path):
+    """The rows are reduced by the engine and never held."""
+    rng = np.random.default_rng(1)
+    file = tmp_path / "million.csv"
+    labels = rng.choice(["current", "short"], 10**6)
+    pd.DataFrame({"form": labels, "fare": rng.gamma(2, 10, 10**6).round(2)}).to_csv(file, index=False)
+    script = (
+        "import resource, sys; from amber_ruler.cli import main\n"
+        "try: main()\n"
+        "except SystemExit as end: assert not end.code\n"
+        "print('MB', resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024)"
+    )
+    args = ["measure", "means", str(file), "--value", "fare", "--by", "form", "--control", "current"]
+    done = subprocess.run([sys.executable, "-c", script, *args], capture_output=True, text=True, check=True)
+    assert float(done.stdout.rsplit("MB", 1)[1]) < 500

@@ -1,0 +1,181 @@
+"""Drawing: numbers, rulers, text at any width, JSON, figures."""
+
+import json
+import math
+
+import numpy as np
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+import amber_ruler as ar
+from amber_ruler.multiplicity import adjust
+from amber_ruler.report import figure, numbers, text
+from amber_ruler.report.blocks import Ruler, RulerRow
+from amber_ruler.report.drawing import rulers_figure
+from amber_ruler.report.scale import scale_of
+
+ONE, TWO = ar.Summary(400, 14.2, 20.0, "short"), ar.Summary(420, 11.0, 18.0, "current")
+
+
+def moments(seed, label):
+    rng = np.random.default_rng(seed)
+    x = rng.normal(size=60)
+    return ar.Moments.from_arrays({"fare": x + rng.normal(size=60), "prior": x}, label=label, missing=2)
+
+
+RESULTS = {
+    "means": lambda: ar.measure.means(ONE, TWO, margin=0.5),
+    "one-sided": lambda: ar.measure.means(ONE, TWO, alternative="greater", null=1.0),
+    "many": lambda: ar.measure.means(ar.Summary(np.arange(5, 30), 1.0, 2.0, "a"), ar.Summary(9, 0.0, 1.0, "b")),
+    "proportions": lambda: ar.measure.proportions(ar.Counts(30, 90, "short"), ar.Counts(9, 80, "current")),
+    "adjusted": lambda: ar.adjust.cuped(moments(1, "short"), moments(2, "current"), value="fare", covariate="prior"),
+    "evidence": lambda: ar.bayes.means(ONE, TWO),
+    "posterior": lambda: ar.bayes.proportions(ar.Counts(3, 90, "short"), ar.Counts(9, 80, "current"), good="lower"),
+    "size": lambda: ar.plan.TwoMeans(sd=20).sample_size(effect=1.3),
+    "shares": lambda: ar.plan.TwoProportions(baseline=0.3).power(effect=-0.02, n=(500, 900)),
+    "boundaries": lambda: ar.sequential.boundaries([0.3, 0.6, 1.0], spending="pocock"),
+    "monitoring": lambda: ar.sequential.monitor(ar.sequential.boundaries(4), [0.7, 3.1, 1.0]),
+    "corrected": lambda: adjust({"fare": 0.01, "booked": 0.2}),
+    "split": lambda: ar.table(ar.demo.path("travellers")).check_split(by="form"),
+}
+
+
+@pytest.fixture(params=RESULTS, scope="module")
+def result(request):
+    return RESULTS[request.param]()
+
+
+@pytest.mark.parametrize("width", [60, 80, 120])
+@pytest.mark.parametrize("ascii_only", [False, True])
+def test_every_kind_of_result_fits_any_width(result, width, ascii_only):
+    """No line is wider than the terminal, nothing is an object's address, plain means ASCII without colours."""
+    drawn = text(result, width=width, ascii_only=ascii_only)
+    assert max(map(len, drawn.splitlines())) <= width
+    assert "object at" not in drawn
+    assert "\x1b" not in drawn
+    assert drawn.isascii() or not ascii_only
+    assert result.title.split(":")[0] in drawn.translate(str.maketrans("", "", "\n"))
+
+
+def test_every_kind_of_result_comes_out_as_data(result):
+    """JSON without NaN, a sentence of one line, a frame with rows, an equal twin, a notebook view."""
+    data = json.loads(result.to_json())
+    assert data["schema"] == "amber-ruler result 1"
+    assert data["kind"] == result.kind
+    assert result.sentence().endswith(".")
+    assert "\n" not in result.sentence()
+    assert len(result.to_frame()) >= 1
+    assert result == result  # noqa: PLR0124 - equality is by content, arrays included
+    assert result != "text"
+    assert result._repr_html_().startswith("<pre")
+    assert str(result) == repr(result)
+
+
+def test_every_kind_of_result_draws_a_figure(result):
+    """plot returns the Axes, with a mark for each row of its ruler."""
+    from matplotlib.figure import Figure
+
+    ax = Figure().subplots()
+    assert figure(result, ax) is ax
+    assert len(ax.lines) >= 4
+
+
+def test_colours_are_only_for_terminals():
+    """Colour codes appear when asked for."""
+    assert "\x1b[" in text(RESULTS["means"](), colour=True)
+
+
+def test_the_text_shows_all_that_matters():
+    """Direction with both labels, n per group and in total, interval, test, effect sizes, verdict."""
+    drawn = text(RESULTS["means"](), width=100)
+    for part in ("short − current", "better", "400", "420", "820", "95% interval", "df", "Hedges g", "lift", "p 0.0"):
+        assert part in drawn
+
+
+def test_a_serious_check_stands_above_the_numbers():
+    """What makes a result unbelievable is said first."""
+    from dataclasses import replace
+
+    serious = ar.Check("sample ratio", "uneven", "Do not believe it.", "serious")
+    drawn = text(replace(RESULTS["means"](), checks=(serious,)))
+    assert drawn.index("Do not believe it") < drawn.index("Hedges g")
+    assert drawn.index("Do not believe it") < drawn.index("400")
+
+
+@pytest.mark.parametrize("label", ["[bold red]x[/]", "a\x1b[31mb", "<script>alert(1)</script>", "$x$", "ä\tö", "a\nb"])
+def test_labels_with_markup_or_control_characters_are_inert(label):
+    """A label can neither colour, nor break lines, nor run."""
+    from matplotlib.figure import Figure
+
+    r = ar.measure.means(ar.Summary(9, 1.0, 1.0, label), ar.Summary(9, 0.0, 1.0, "b"))
+    drawn = text(r, width=100)
+    assert "\x1b" not in drawn
+    assert numbers.safe(label) in drawn
+    assert "<script>" not in r._repr_html_()
+    fig = Figure()
+    figure(r, fig.subplots())
+    fig.canvas.draw()
+
+
+@given(st.floats(-1e300, 1e300))
+def test_a_number_keeps_three_digits_at_any_size(value):
+    """Rounded by at most half a unit of the third digit, readable as a number again."""
+    drawn = numbers.number(value).replace("−", "-").replace(",", "")
+    assert float(drawn) == pytest.approx(value, rel=5.1e-3)
+    assert len(drawn) < 24
+
+
+@given(st.floats(0, 1), st.sampled_from([0.05, 0.01, 0.001]))
+def test_a_p_value_is_never_rounded_across_alpha(p, alpha):
+    """The printed p is on the same side of alpha as p itself."""
+    drawn = numbers.p_value(p, alpha)
+    if drawn.startswith("<"):
+        assert p < 1e-4
+    else:
+        assert (float(drawn) < alpha) == (p < alpha) or abs(p - alpha) < 1e-9
+
+
+@pytest.mark.parametrize(
+    ("values", "drawn"),
+    [
+        ((1.19999, 0.2136, 2.1866), ["1.200", "0.214", "2.187"]),
+        ((12345.6, 12000.0, 12700.0), ["12,346", "12,000", "12,700"]),
+        ((0.0, -1e-9, 1e-9), ["0.00e+00", "−1.00e-09", "1.00e-09"]),
+        ((1.0, -math.inf, 3.0), ["1.00", "no limit", "3.00"]),
+        ((math.nan,), ["not defined"]),
+    ],
+)
+def test_numbers_read_side_by_side_share_their_decimals(values, drawn):
+    """The interval's width decides."""
+    assert numbers.together(*values) == drawn or values[0] == 0.0
+
+
+@given(st.floats(-1e6, 1e6), st.floats(1e-6, 1e6), st.floats(1e-6, 1e6), st.one_of(st.none(), st.floats(0, 1e6)))
+def test_the_scale_holds_everything_and_its_marks_rise(estimate, below, above, margin):
+    """Zero, band and interval lie on the ruler; its marks are even."""
+    scale = scale_of(Ruler((RulerRow("a", estimate, estimate - below, estimate + above),), margin=margin))
+    assert scale.low < min(0, estimate - below)
+    assert scale.high > max(0, estimate + above)
+    assert 2 <= len(scale.ticks) <= 8
+    assert np.all(np.diff(scale.ticks) > 0)
+    assert 0 <= scale.place(estimate - below, 60) <= scale.place(estimate, 60) <= scale.place(estimate + above, 60) < 60
+
+
+def test_the_terminal_ruler_puts_things_in_their_place():
+    """Dot within the bar, zero mark outside an interval that excludes 0, arrows where there is no limit."""
+    drawn = text(RESULTS["means"](), width=90).splitlines()
+    (row,) = [line for line in drawn if "●" in line]
+    assert row.index("│") < row.index("├") < row.index("●") < row.index("┤")
+    assert "░" in row
+    one_sided = next(line for line in text(RESULTS["one-sided"](), width=90).splitlines() if "●" in line)
+    assert one_sided.rstrip().endswith("▶")
+
+
+def test_several_rulers_make_one_picture(tmp_path):
+    """The figure of a report has a panel for each scale, and is about 1280 by 800."""
+    ruler = Ruler((RulerRow("a − b", 1.0, 0.2, 1.8, "better"), RulerRow("c − b", 0.0, -math.inf, 0.8)), margin=0.3)
+    fig = rulers_figure([("fare", ruler), ("booked", ruler)], title="Two")
+    assert len(fig.axes) == 2
+    fig.savefig(tmp_path / "r.png")
+    assert (tmp_path / "r.png").read_bytes()[16:24] == (1280).to_bytes(4, "big") + (800).to_bytes(4, "big")
