@@ -66,14 +66,14 @@ def test_every_kind_of_result_comes_out_as_data(result):
     assert result.sentence().endswith(".")
     assert "\n" not in result.sentence()
     assert len(result.to_frame()) >= 1
-    assert result == result  # noqa: PLR0124 - equality is by content, arrays included
+    assert result == result
     assert result != "text"
     assert result._repr_html_().startswith("<pre")
     assert str(result) == repr(result)
 
 
 def test_every_kind_of_result_draws_a_figure(result):
-    """plot returns the Axes, with a mark for each row of its ruler."""
+    """Plot returns the Axes, with a mark for each row of its ruler."""
     from matplotlib.figure import Figure
 
     ax = Figure().subplots()

@@ -258,7 +258,7 @@ def _noncentral(t: ArrayLike, df: ArrayLike, shift: ArrayLike, *, upper: bool) -
     if np.any(apart):
         result[apart] = _over_deviates(a[apart], df[apart], b[apart])
     # Elsewhere further out the nodes go to where the integrand is.
-    rest = np.flatnonzero(~apart & (_off_centre(t, df, shift) | (result < 1e-6)))
+    rest = np.flatnonzero(~apart & (_off_centre(t, df, shift) | (result < 1e-10)))
     if rest.size:
         # The small tail's integrand peaks at the edge of Phi, so its nodes resolve that edge: take that one.
         turn = np.where(b[rest] < a[rest], -1.0, 1.0)

@@ -1,0 +1,45 @@
+"""Ratios at the end of a benchmark run: each group's subject against its baseline."""
+
+from __future__ import annotations
+
+import pytest
+
+LIMITS = {
+    "moments of 2 columns by variant, pandas rows": 1.0,
+    "100,000 comparisons of means, against 1,000 scalar calls": 1.0,
+    "import amber_ruler": 1.3,
+    "amber-ruler --help": 3.0,
+    "sample size of two means, against 30 scalar noncentral t": 1.0,
+    "100,000 comparisons of proportions, against 1,000 scalar calls": 1.0,
+    "Holm over 100,000 p-values, against one argsort": 3.0,
+    "Benjamini-Hochberg over 100,000 p-values, against one argsort": 3.0,
+}
+
+
+def pytest_addoption(parser: pytest.Parser) -> None:
+    parser.addoption("--rows", type=int, default=10_000_000, help="Rows of the large tables.")
+
+
+@pytest.fixture(scope="session")
+def rows(request: pytest.FixtureRequest) -> int:
+    return int(request.config.getoption("--rows"))
+
+
+def pytest_terminal_summary(terminalreporter: pytest.TerminalReporter, config: pytest.Config) -> None:
+    """Print medians and their ratio, group by group."""
+    session = getattr(config, "_benchmarksession", None)
+    if session is None or not session.benchmarks:
+        return
+    medians: dict[str, dict[str, float]] = {}
+    for bench in session.benchmarks:
+        role = "baseline" if "baseline" in bench.name else "subject"
+        medians.setdefault(bench.group, {})[role] = bench.stats.median
+    terminalreporter.section("ratios: subject / baseline")
+    for group, pair in medians.items():
+        if len(pair) == 2:
+            ratio = pair["subject"] / pair["baseline"]
+            limit = LIMITS.get(group)
+            verdict = "" if limit is None else f"  (at most {limit:g}: {'kept' if ratio <= limit else 'EXCEEDED'})"
+            terminalreporter.write_line(
+                f"{group}: {pair['subject']:.4g} s / {pair['baseline']:.4g} s = {ratio:.3f}{verdict}"
+            )
