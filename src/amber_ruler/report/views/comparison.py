@@ -204,7 +204,9 @@ def _claim(result: Comparison, named: str, value: str) -> str:
     if verdict in {"better", "worse"}:
         return f"{named}: {verdict}, {value} {direction}"
     if verdict == "undecided":
-        return f"{named}: undecided, {value} {direction}, but the data fit no difference too"
+        null = float(result.null)
+        tested = "no difference" if null == 0 else f"a difference of {numbers.number(null)}"
+        return f"{named}: undecided, {value} {direction}, which is in line with {tested}"
     margin = numbers.number((result.margin or 0) * (100 if result.percent else 1)) + (" pp" if result.percent else "")
     return f"{named}: no difference that matters, {value} {direction} and within {margin} either way"
 
