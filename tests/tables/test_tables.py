@@ -201,6 +201,15 @@ def test_semicolons_and_a_byte_order_mark(tmp_path, text):
         assert table.moments("fare", by="form")["ä"].mean("fare") == 2.5
 
 
+def test_a_dataframe_with_odd_columns():
+    """Twin names are refused; true, false and None in an object column count as such."""
+    with pytest.raises(DataError, match="more than one column of a name"):
+        ar.table(pd.DataFrame([[1, 2, "a"]], columns=["x", "x", "form"]))
+    on = pd.Series([True, None, False, True, True, False], dtype=object)
+    found = ar.table(pd.DataFrame({"form": ["a", "b"] * 3, "on": on})).moments("on", by="form")
+    assert (found["b"].n, found["b"].missing, found["a"].mean("on")) == (2, 1, pytest.approx(2 / 3))
+
+
 def test_a_path_with_pattern_signs_is_one_file(tmp_path):
     """Brackets and stars in a name are not a pattern."""
     path = tmp_path / "a[1]*.csv"

@@ -36,11 +36,14 @@ def open_source(source: Any) -> tuple[nw.DataFrame[Any] | nw.LazyFrame[Any], str
         return nw.from_native(_read(path)), str(path)
     try:
         frame = nw.from_native(source)
+        frame.collect_schema()
     except TypeError:
         raise InputError(
             f"A table is a path or a dataframe (pandas, Polars, PyArrow, DuckDB, PySpark), got {type(source).__name__}."
         ) from None
-    _refuse_twins(frame.columns if isinstance(frame, nw.DataFrame) else frame.collect_schema().names(), "the dataframe")
+    except nw.exceptions.DuplicateError as error:
+        twins = " ".join(str(error).split())
+        raise DataError(f"The dataframe has more than one column of a name ({twins}): rename all but one.") from None
     if isinstance(frame, nw.DataFrame) and not frame.implementation.is_pandas_like():
         # Eager frames of the others reduce on an engine, in parallel.
         return (frame.lazy() if frame.implementation.is_polars() else frame.lazy(backend="duckdb")), "the dataframe"
@@ -97,13 +100,10 @@ def _check_header(connection: Any, path: Path, literal: str) -> None:
     if not has_header:
         raise DataError(f"{path}: its first line does not look like column names. Add a header line.")
     with path.open(encoding="utf-8-sig", errors="replace", newline="") as lines:
-        _refuse_twins(next(csv.reader(lines, delimiter=delimiter or ",")), str(path))
-
-
-def _refuse_twins(columns: list[str], name: str) -> None:
-    twins = [str(c) for c, times in Counter(columns).items() if times > 1]
+        columns = next(csv.reader(lines, delimiter=delimiter or ","))
+    twins = [c for c, times in Counter(columns).items() if times > 1]
     if twins:
-        raise DataError(f"{name} has more than one column called {', '.join(map(repr, twins))}: rename all but one.")
+        raise DataError(f"{path} has more than one column called {', '.join(map(repr, twins))}: rename all but one.")
 
 
 def _neighbours(path: Path) -> list[str]:

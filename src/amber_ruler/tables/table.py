@@ -145,7 +145,8 @@ class Table:
                 )
         if all(item["value"] is None for item in head):
             raise DataError(f"Column {column!r} of {self.name} is empty in all {len(head):,} rows looked at.")
-        raise DataError(f"Column {column!r} of {self.name} is stored as text: turn it into numbers first.")
+        if not isinstance(self._schema[column], nw.Object):
+            raise DataError(f"Column {column!r} of {self.name} is stored as text: turn it into numbers first.")
 
 
 def table(source: Any) -> Table:

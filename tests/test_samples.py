@@ -1,0 +1,59 @@
+"""What a method takes: samples, summaries, counts."""
+
+import numpy as np
+import pytest
+
+from amber_ruler import Counts, DataError, InputError, Moments, Sample, Summary
+from amber_ruler.samples import counts_of, summary_of
+
+
+def test_a_sample_takes_numbers_and_true_and_false():
+    """Values become floats; NaN is refused, or left out and counted."""
+    assert Sample([True, False, True], "a").values.tolist() == [1.0, 0.0, 1.0]
+    left = Sample([1.0, np.nan, 3.0], "a", missing="leave out")
+    assert (len(left), left.missing) == (2, 1)
+    with pytest.raises(DataError, match=r"1 values of variant 'a' that are not finite.*position 1"):
+        Sample([1.0, np.nan], "a")
+
+
+def test_reductions_keep_label_metric_and_missing():
+    """A group's name and what it lost travel with its numbers."""
+    s = summary_of(Sample([1.0, 2.0, 6.0], "short", missing=4, metric="fare"), "treatment")
+    assert (s.n, s.mean, s.label, s.missing, s.metric) == (3, 3.0, "short", 4, "fare")
+    assert s.sd == pytest.approx(np.std([1.0, 2.0, 6.0], ddof=1))
+    assert summary_of([1.0, 2.0], "treatment").label == "treatment"
+    assert summary_of(Summary(5, 1.0, 2.0), "control").label == "control"
+    moments = Moments.from_arrays({"booked": [1.0, 0.0, 1.0, 1.0]}, missing=2)
+    c = counts_of(moments, "control")
+    assert (c.successes, c.trials, c.label, c.missing, c.metric) == (3, 4, "control", 2, "booked")
+
+
+@pytest.mark.parametrize("n", [1, 10, 1_000_003])
+def test_moments_of_zeros_and_ones_become_their_counts(n):
+    """Counting back from a mean is exact at any size."""
+    values = np.arange(n) % 3 == 0
+    c = counts_of(Moments.from_arrays({"x": values}), "a")
+    assert (c.successes, c.trials) == (int(values.sum()), n)
+
+
+@pytest.mark.parametrize("values", [[0.0, 2.0], [0.5, 0.5], [-1.0, 1.0], [0.0, 0.25, 0.75, 1.0]])
+def test_moments_of_other_values_are_no_counts(values):
+    """A mean between 0 and 1 is not enough to be a share."""
+    with pytest.raises(DataError, match="has other values"):
+        counts_of(Moments.from_arrays({"x": values}), "a")
+
+
+@pytest.mark.parametrize(
+    ("call", "says"),
+    [
+        (lambda: Summary(0, 1, 1, "a"), "n of 'a' must be at least 1"),
+        (lambda: Summary(5, np.nan, 1), "mean must be a finite number, got nan"),
+        (lambda: Summary([5, 6], [1, 2], [1, -2], "a"), "sd of 'a' must be at least 0, got -2.0"),
+        (lambda: Counts([3, 4], [5, 3], "a"), "must not exceed trials"),
+        (lambda: Sample([[1.0]]), "one-dimensional"),
+    ],
+)
+def test_bad_input_is_named(call, says):
+    """Each mistake has a message that says what and where."""
+    with pytest.raises(InputError, match=says):
+        call()
