@@ -29,6 +29,12 @@ RESULTS = {
     "one-sided": lambda: ar.measure.means(ONE, TWO, alternative="greater", null=1.0),
     "many": lambda: ar.measure.means(ar.Summary(np.arange(5, 30), 1.0, 2.0, "a"), ar.Summary(9, 0.0, 1.0, "b")),
     "proportions": lambda: ar.measure.proportions(ar.Counts(30, 90, "short"), ar.Counts(9, 80, "current")),
+    "one-sided shares": lambda: ar.measure.proportions(
+        ar.Counts(30, 90, "short"), ar.Counts(9, 80, "current"), alternative="less"
+    ),
+    "many shares": lambda: ar.measure.proportions(
+        ar.Counts([30, 0, 9], 90, "short"), ar.Counts(9, 80, "current"), alternative="greater"
+    ),
     "adjusted": lambda: ar.adjust.cuped(moments(1, "short"), moments(2, "current"), value="fare", covariate="prior"),
     "evidence": lambda: ar.bayes.means(ONE, TWO),
     "posterior": lambda: ar.bayes.proportions(ar.Counts(3, 90, "short"), ar.Counts(9, 80, "current"), good="lower"),
@@ -170,6 +176,10 @@ def test_the_terminal_ruler_puts_things_in_their_place():
     assert "░" in row
     one_sided = next(line for line in text(RESULTS["one-sided"](), width=90).splitlines() if "●" in line)
     assert one_sided.rstrip().endswith("▶")
+    shares = text(RESULTS["one-sided shares"](), width=90)
+    assert "95% interval up to" in shares
+    assert "◀" in shares
+    assert "−100" not in shares
 
 
 def test_several_rulers_make_one_picture(tmp_path):

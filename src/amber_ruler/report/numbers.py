@@ -16,6 +16,7 @@ if TYPE_CHECKING:
     from amber_ruler.numeric.gate import Number
 
 SMALLEST_P = 1e-4
+NO_LIMIT = "no limit"
 
 
 def number(value: float, *, digits: int = 3) -> str:
@@ -118,4 +119,4 @@ def _decimals(value: float, digits: int) -> int:
 
 
 def _endless(value: float) -> str:
-    return "not defined" if np.isnan(value) else "no limit"
+    return "not defined" if np.isnan(value) else NO_LIMIT

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
@@ -11,6 +11,9 @@ from amber_ruler.report.blocks import Block, Grid, Heading, Lines, Ruler, RulerR
 from amber_ruler.report.numbers import safe
 from amber_ruler.report.views.shared import alarms, checks_and_notes, level, test_terms
 from amber_ruler.results import Comparison, EffectSize, Interval
+
+if TYPE_CHECKING:
+    from amber_ruler.numeric.gate import Number
 
 _MOST_ROWS = 20
 
@@ -63,7 +66,7 @@ def estimate_line(result: Comparison) -> Lines:
     """The difference, said with both labels."""
     value, low, high = amounts(result)
     name = safe(f"{result.treatment} − {result.control}")
-    return Lines((f"{name}  {value}   {limits_in_words(result.interval, low, high)}",), strong=True)
+    return Lines((f"{name}  {value}   {limits_in_words(result, low, high)}",), strong=True)
 
 
 def ruler(result: Comparison) -> Ruler:
@@ -71,8 +74,7 @@ def ruler(result: Comparison) -> Ruler:
     if np.ndim(result.estimate):
         shape = np.shape(result.estimate)
         estimate, low, high, verdicts = (
-            np.broadcast_to(v, shape).ravel()
-            for v in (result.estimate, result.interval.low, result.interval.high, result.verdict)
+            np.broadcast_to(v, shape).ravel() for v in (result.estimate, *drawn_limits(result), result.verdict)
         )
         rows = tuple(
             RulerRow(str(k + 1), float(e), float(a), float(b), str(v))
@@ -85,7 +87,7 @@ def ruler(result: Comparison) -> Ruler:
 
 def ruler_row(result: Comparison, label: str) -> RulerRow:
     """One result as a row of a ruler that several share."""
-    low, high = result.interval.low, result.interval.high
+    low, high = drawn_limits(result)
     return RulerRow(safe(label), float(result.estimate), float(low), float(high), str(result.verdict))
 
 
@@ -96,7 +98,7 @@ def effects(result: Comparison) -> list[Block]:
     rows = []
     for effect in result.effects.values():
         value, low, high = _effect(effect)
-        rows.append((effect.label, value, f"{low} to {high}"))
+        rows.append((effect.label, value, span(low, high, result.alternative)))
     return [Grid(("effect size", "value", f"{level(1 - result.alpha)} interval"), tuple(rows))]
 
 
@@ -106,7 +108,7 @@ def sentence(result: Comparison) -> str:
         return f"{np.size(result.estimate):,} comparisons of {safe(result.treatment)} with {safe(result.control)}."
     value = amounts(result, sign=False)[0]
     named = safe(f"{result.metric}, {result.treatment} against {result.control}")
-    inside = limits_in_words(result.interval, *amounts(result)[1:])
+    inside = limits_in_words(result, *amounts(result)[1:])
     proof = inside if result.p_value is None else f"{inside}, p {_p_word(float(result.p_value), result.alpha)}"
     return f"{_claim(result, named, value)} ({proof}){_lift_words(result)}."
 
@@ -143,22 +145,40 @@ def rows(result: Comparison) -> dict[str, Any]:
 def amounts(result: Comparison, *, sign: bool = True) -> tuple[str, str, str]:
     """Estimate and limits as text, in the metric's unit or in percentage points."""
     factor, unit = (100.0, " pp") if result.percent else (1.0, "")
-    values = [float(v) * factor for v in (result.estimate, result.interval.low, result.interval.high)]
+    low_end, high_end = (float(v) for v in drawn_limits(result))
+    values = [float(result.estimate) * factor, low_end * factor, high_end * factor]
     if not sign:
         values[0] = abs(values[0])
-    width = _half_width(result.estimate, result.interval) * factor
+    width = _half_width(result.estimate, Interval(low_end, high_end, result.interval.level)) * factor
     value, low, high = numbers.together(*values, width=width)
-    return f"{value}{unit}", low, f"{high}{unit}" if np.isfinite(values[2]) else high
+    # The unit stands once, behind the last limit that there is.
+    if np.isfinite(values[2]):
+        high += unit
+    else:
+        low += unit
+    return value + unit, low, high
 
 
-def limits_in_words(interval: Interval, low: str, high: str) -> str:
+def drawn_limits(result: Comparison) -> tuple[Number, Number]:
+    """Both limits; the open end of a one-sided interval is infinite, though a share's ends at 1."""
+    low, high = result.interval.low, result.interval.high
+    if result.alternative == "greater":
+        high = np.full(np.shape(high), np.inf) if np.ndim(high) else np.inf
+    if result.alternative == "less":
+        low = np.full(np.shape(low), -np.inf) if np.ndim(low) else -np.inf
+    return low, high
+
+
+def limits_in_words(result: Comparison, low: str, high: str) -> str:
     """An interval such as "95% interval 1.2 to 3.4", or with one limit."""
-    name = f"{level(interval.level)} interval"
-    if np.isneginf(interval.low):
-        return f"{name} up to {high}"
-    if np.isposinf(interval.high):
-        return f"{name} from {low} up"
-    return f"{name} {low} to {high}"
+    return f"{level(result.interval.level)} interval {span(low, high, result.alternative)}"
+
+
+def span(low: str, high: str, alternative: str) -> str:
+    """Two limits in words, or the one that there is."""
+    if low == high == numbers.NO_LIMIT:
+        return "without limits"
+    return {"greater": f"from {low} up", "less": f"up to {high}"}.get(alternative, f"{low} to {high}")
 
 
 def _half_width(value: Any, interval: Interval) -> float:
@@ -222,14 +242,15 @@ def _many(result: Comparison) -> list[Block]:
     table = rows(result)
     factor = 100.0 if result.percent else 1.0
     size = len(table["estimate"])
+    lows, highs = (np.broadcast_to(v, np.shape(result.estimate)).ravel() for v in drawn_limits(result))
     body = []
     for k in range(min(size, _MOST_ROWS)):
-        own = Interval(table["low"][k], table["high"][k], result.interval.level)
-        values = [float(table[name][k]) * factor for name in ("estimate", "low", "high")]
+        own = Interval(float(lows[k]), float(highs[k]), result.interval.level)
+        values = [float(v) * factor for v in (table["estimate"][k], own.low, own.high)]
         texts = numbers.together(*values, width=_half_width(table["estimate"][k], own) * factor)
         p = numbers.p_value(float(table["p_value"][k]), result.alpha)
         body.append((str(k + 1), *texts, p, str(table["verdict"][k])))
-    header = ("", "estimate", "low", "high", "p", "verdict")
+    header = ("", "estimate, pp" if result.percent else "estimate", "low", "high", "p", "verdict")
     more = f" The first {_MOST_ROWS} are shown; to_frame() has all." if size > _MOST_ROWS else ""
     return [
         Heading(safe(result.title), f"{result.method} · {test_terms(result.alpha, result.alternative)}"),
