@@ -178,6 +178,19 @@ def test_a_usage_error_and_a_plan_without_a_question():
     assert "Give --effect" in run("plan", "two-means", code=2)
 
 
+def test_a_fault_of_the_program_ends_with_1_and_says_how_to_report_it():
+    """Anything unforeseen keeps its traceback and is called what it is."""
+    script = (
+        "import sys; sys.argv = ['amber-ruler', 'plan', 'two-means', '--effect', '1']\n"
+        "import amber_ruler.cli.plan as plan; plan.write_results = None\n"
+        "from amber_ruler.cli import main; main()"
+    )
+    done = subprocess.run([sys.executable, "-c", script], capture_output=True, text=True, check=False)
+    assert done.returncode == 1
+    assert "Traceback" in done.stderr
+    assert "Please report it" in done.stderr
+
+
 def test_a_million_rows_stay_under_500_megabytes(tmp_path):
     """The rows are reduced by the engine and never held."""
     rng = np.random.default_rng(1)
