@@ -168,8 +168,6 @@ class Comparison(Result):
         The direction in which the metric is good.
     percent : bool
         Whether the estimate is a difference of shares.
-    facts : mapping of str to number or text
-        Further numbers of this method, by name.
     """
 
     kind: ClassVar[str] = "comparison"
@@ -191,7 +189,6 @@ class Comparison(Result):
     margin: float | None = None
     good: str = "higher"
     percent: bool = False
-    facts: Mapping[str, Any] = field(default_factory=dict)
 
     @property
     def verdict(self) -> str | NDArray[np.str_]:

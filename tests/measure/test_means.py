@@ -158,6 +158,10 @@ def test_every_door_gives_the_same_answer():
         (x, y),
         (Sample(x, "treatment"), Sample(y, "control")),
         (Moments.from_arrays({"value": x}), Moments.from_arrays({"value": y})),
+        (
+            Moments.from_summary(n=80, mean=x.mean(), sd=x.std(ddof=1)),
+            Moments.from_summary(n=90, mean=y.mean(), sd=y.std(ddof=1)),
+        ),
         (Summary(80, x.mean(), x.std(ddof=1)), Summary(90, y.mean(), y.std(ddof=1))),
     ]
     first, *others = (means(*door) for door in doors)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, fields
 from typing import TYPE_CHECKING, ClassVar, Literal
 
 import numpy as np
@@ -125,33 +125,16 @@ def cuped(
     result = means(*summaries, **settings)  # type: ignore[arg-type]
     variance_raw, variance_now = (sum(float(g.se) ** 2 for g in r.groups) for r in (raw, result))
     kept = variance_now / variance_raw
+    same = {field.name: getattr(result, field.name) for field in fields(Comparison)}
     return Adjusted(
-        title=f"{result.title}, adjusted for {covariate}",
-        method="two means, unequal variances, adjusted for one covariate",
-        source="Deng, Xu, Kohavi & Walker (2013), WSDM, 123-132",
-        **{
-            name: getattr(result, name)
-            for name in (
-                "metric",
-                "treatment",
-                "control",
-                "estimate",
-                "interval",
-                "p_value",
-                "statistic",
-                "statistic_name",
-                "df",
-                "alpha",
-                "alternative",
-                "null",
-                "effects",
-                "groups",
-                "margin",
-                "good",
-            )
+        **same
+        | {
+            "title": f"{result.title}, adjusted for {covariate}",
+            "method": "two means, unequal variances, adjusted for one covariate",
+            "source": "Deng, Xu, Kohavi & Walker (2013), WSDM, 123-132",
+            "checks": (_balance_check(one, two, covariate), *result.checks),
+            "notes": (*result.notes, "Effect sizes are in units of the adjusted spread; the raw ones stand in .raw."),
         },
-        checks=(_balance_check(one, two, covariate), *result.checks),
-        notes=(*result.notes, "Effect sizes are in units of the adjusted spread; the raw ones stand in .raw."),
         raw=raw,
         covariate=covariate,
         slope=slope,

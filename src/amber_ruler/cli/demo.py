@@ -90,7 +90,7 @@ def _save(day: Day, folder: Path) -> None:
     from amber_ruler.report.document import json_text
     from amber_ruler.report.drawing import rulers_figure, save
 
-    save_text(folder / "results.json", [json_text(r for step in day.steps for r in step.results)])
+    save_text(folder / "results.json", json_text(r for step in day.steps for r in step.results))
     save(rulers_figure(list(day.rulers), title="Booking forms at Saltmarsh Ferries"), folder / "rulers.png")
     shutil.copyfile(path("travellers"), folder / "travellers.csv")
     write(f"\nWritten to {folder}: results.json, rulers.png, travellers.csv")

@@ -2,10 +2,9 @@
 
 from __future__ import annotations
 
-import json
 import os
 import sys
-from collections.abc import Iterable, Sequence
+from collections.abc import Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -39,10 +38,10 @@ def write_blocks(blocks: Sequence[Block]) -> None:
 def write_results(results: Sequence[Result], *, as_json: bool) -> int:
     """Write results, one under the other or as one JSON document; return the exit status they deserve."""
     from amber_ruler.report import text
-    from amber_ruler.report.document import document
+    from amber_ruler.report.document import json_text
 
     if as_json:
-        write(json.dumps(document(results), indent=2, ensure_ascii=False, allow_nan=False))
+        write(json_text(results))
     else:
         for k, result in enumerate(results):
             write(("\n" if k else "") + text(result, colour=colours()))
@@ -67,9 +66,9 @@ def writable_folder(path: Path) -> Path:
     return path
 
 
-def save_text(path: Path, lines: Iterable[str]) -> None:
+def save_text(path: Path, text: str) -> None:
     """Write a text file, or say why that can't be."""
     try:
-        path.write_text("\n".join(lines) + "\n", encoding="utf-8")
+        path.write_text(text + "\n", encoding="utf-8")
     except OSError as error:
         raise InputError(f"Can't write {path}: {error.strerror or error}.") from None
