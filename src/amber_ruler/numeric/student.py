@@ -221,7 +221,7 @@ _U = np.arange(-5.5, 3.31, _STEP)
 _SINH = np.sinh(_U)
 _SINH_WEIGHT = _STEP * np.cosh(_U)
 _NORMAL_DF = 50.0
-_REACH = 1.5
+_SHARPEST, _SHARPEST_NORMAL = 8.0, 1.5
 
 
 def _central_grid(t: Floats, df: Floats) -> _Grid:
@@ -238,8 +238,13 @@ def _central_grid(t: Floats, df: Floats) -> _Grid:
 
 
 def _off_centre(t: Floats, df: Floats, shift: Floats) -> NDArray[np.bool_]:
-    """Whether Phi(t S - shift) turns over too sharply, or too far out, for the central nodes."""
-    return np.asarray(np.maximum(np.abs(t), np.abs(shift)) > _REACH * np.sqrt(2 * df))
+    """Whether Phi(t S - shift) turns over too sharply for the central nodes where it does, at S = shift / t."""
+    steep = np.maximum(np.abs(t), np.abs(shift)) / np.sqrt(2 * df)
+    with np.errstate(divide="ignore", invalid="ignore", over="ignore"):
+        edge = np.where(t * shift > 0, np.log(shift / t) * np.sqrt(2 * df), 0.0)
+        # Away from the middle the nodes of the long reach lie further apart, by cosh(arcsinh(edge)).
+        long_reach = steep * np.sqrt(1 + edge * edge) > _SHARPEST
+    return np.where(df < _NORMAL_DF, long_reach, steep > _SHARPEST_NORMAL)
 
 
 def _noncentral(t: ArrayLike, df: ArrayLike, shift: ArrayLike, *, upper: bool) -> Floats:
