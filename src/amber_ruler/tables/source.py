@@ -7,7 +7,7 @@ import os
 from collections import Counter
 from contextlib import contextmanager
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, NamedTuple
 
 import narwhals as nw
 
@@ -29,11 +29,20 @@ _KINDS = {
 _CONFIG: dict[str, Any] = {"autoinstall_known_extensions": "false", "autoload_known_extensions": "false"}
 
 
-def open_source(source: Any) -> tuple[nw.DataFrame[Any] | nw.LazyFrame[Any], str]:
-    """Return a narwhals frame and a name for messages."""
+class Source(NamedTuple):
+    """An opened table."""
+
+    frame: nw.DataFrame[Any] | nw.LazyFrame[Any]
+    name: str  # for messages
+    connection: Any = None  # the engine's, which must live as long as the frame
+
+
+def open_source(source: Any) -> Source:
+    """Open a path or take a dataframe."""
     if isinstance(source, (str, os.PathLike)):
         path = Path(source)
-        return nw.from_native(_read(path)), str(path)
+        relation, connection = _read(path)
+        return Source(nw.from_native(relation), str(path), connection)
     try:
         frame = nw.from_native(source)
         frame.collect_schema()
@@ -46,8 +55,8 @@ def open_source(source: Any) -> tuple[nw.DataFrame[Any] | nw.LazyFrame[Any], str
         raise DataError(f"The dataframe has more than one column of a name ({twins}): rename all but one.") from None
     if isinstance(frame, nw.DataFrame) and not frame.implementation.is_pandas_like():
         # Eager frames of the others reduce on an engine, in parallel.
-        return (frame.lazy() if frame.implementation.is_polars() else frame.lazy(backend="duckdb")), "the dataframe"
-    return frame, "the dataframe"
+        frame = frame.lazy() if frame.implementation.is_polars() else frame.lazy(backend="duckdb")
+    return Source(frame, "the dataframe")
 
 
 @contextmanager
@@ -67,7 +76,8 @@ def engine_errors(name: str) -> Iterator[None]:
         raise EngineError(f"{name}: {first[:500]}") from None
 
 
-def _read(path: Path) -> Any:
+def _read(path: Path) -> tuple[Any, Any]:
+    """Return DuckDB's relation over a file, and its connection."""
     kind = _KINDS.get(path.suffix.lower())
     if not path.exists():
         raise DataError.unknown(f"file in {path.parent}", path.name, sorted(_neighbours(path)))
@@ -87,10 +97,12 @@ def _read(path: Path) -> Any:
     with engine_errors(str(path)):
         if kind == "csv":
             _check_header(connection, path, literal)
-            return connection.read_csv(literal)
-        if kind == "parquet":
-            return connection.read_parquet(literal)
-        return connection.read_json(literal, format="newline_delimited")
+            relation = connection.read_csv(literal)
+        elif kind == "parquet":
+            relation = connection.read_parquet(literal)
+        else:
+            relation = connection.read_json(literal, format="newline_delimited")
+    return relation, connection
 
 
 def _check_header(connection: Any, path: Path, literal: str) -> None:

@@ -35,7 +35,8 @@ class Table:
     """
 
     def __init__(self, source: Any) -> None:
-        self._frame, self.name = open_source(source)
+        self._source = open_source(source)
+        self._frame, self.name = self._source.frame, self._source.name
         with engine_errors(self.name):
             self._schema = self._frame.collect_schema()
         self.columns = list(self._schema.names())
