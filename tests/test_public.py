@@ -3,6 +3,8 @@
 import json
 import subprocess
 import sys
+from importlib import import_module
+from pathlib import Path
 
 import pytest
 
@@ -60,3 +62,12 @@ def test_errors_are_one_family_and_also_the_built_in_kind():
     with pytest.raises(ar.InputError) as caught:
         ar.measure.means([1, 2], [1, 3], alpha=2)
     assert (caught.value.name, caught.value.value) == ("alpha", 2.0)
+
+
+def test_the_reference_lists_every_public_name():
+    """A name that is not in the reference is not public, or the reference is behind."""
+    reference = (Path(__file__).parents[1] / "docs" / "reference.md").read_text("utf-8")
+    for module in ("", ".plan", ".measure", ".adjust", ".sequential", ".bayes", ".multiplicity", ".effects", ".tables"):
+        part = import_module(f"amber_ruler{module}")
+        missing = [n for n in part.__all__ if not n.startswith("_") and f"`{n}" not in reference]
+        assert not missing, (module, missing)
