@@ -1,6 +1,5 @@
 """Effect sizes on their own: exactness over many sizes, and arrays."""
 
-import mpmath as mp
 import numpy as np
 import pytest
 from hypothesis import given
@@ -9,6 +8,7 @@ from hypothesis import strategies as st
 from amber_ruler import InputError
 from amber_ruler.effects import hedges_g, lift, small_sample_factor
 from amber_ruler.numeric import student
+from truth import mp
 
 
 @pytest.mark.parametrize("df", [1.5, 2, 7, 60, 1e4, 1e9])

@@ -1,6 +1,5 @@
 """Bayes factors and posteriors against quadrature, closed forms and simulation."""
 
-import mpmath as mp
 import numpy as np
 import pytest
 
@@ -8,6 +7,7 @@ import truth
 from amber_ruler import Counts, InputError, Summary
 from amber_ruler.bayes import Beta, Cauchy, means, proportions
 from amber_ruler.bayes.means import log_bayes_factor
+from truth import mp
 
 
 @pytest.mark.parametrize(

@@ -1,6 +1,5 @@
 """The difference of two means: truth, agreement of test and interval, doors, directions, errors."""
 
-import mpmath as mp
 import numpy as np
 import pytest
 from hypothesis import assume, given, settings
@@ -9,6 +8,7 @@ from hypothesis import strategies as st
 import truth
 from amber_ruler import DataError, InputError, Moments, Sample, Summary
 from amber_ruler.measure import means
+from truth import mp
 
 ALTERNATIVES = ("two-sided", "greater", "less")
 CASES = [

@@ -1,11 +1,11 @@
 """Distribution functions against high-precision integrals, from far tails to the middle."""
 
-import mpmath as mp
 import numpy as np
 import pytest
 
 import truth
 from amber_ruler.numeric import chisquare, fisher, normal, student
+from truth import mp
 
 DEGREES = (1, 1.5, 30.3, 1000.5, 1.2e4, 1e7, 1e9)
 

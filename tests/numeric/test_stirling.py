@@ -1,10 +1,10 @@
 """Gamma functions and Poisson weights that keep their digits."""
 
-import mpmath as mp
 import numpy as np
 import pytest
 
 from amber_ruler.numeric.stirling import expm1_less, poisson_weight, stirling_error
+from truth import mp
 
 
 @pytest.mark.parametrize("a", [0.5, 1.0, 3.7, 9.99, 10.0, 400.5, 1e6, 5e8])

@@ -1,6 +1,5 @@
 """Planning: exact power, truly smallest sizes, round trips, clear refusals."""
 
-import mpmath as mp
 import numpy as np
 import pytest
 from hypothesis import given, settings
@@ -9,6 +8,7 @@ from hypothesis import strategies as st
 import truth
 from amber_ruler import DesignError, InputError
 from amber_ruler.plan import TwoMeans, TwoProportions
+from truth import mp
 
 
 def t_power(effect, n1, n0, alpha, sides):

@@ -1,6 +1,5 @@
 """Boundaries against published values, exact special cases and simulation; monitoring."""
 
-import mpmath as mp
 import numpy as np
 import pytest
 from hypothesis import given, settings
@@ -9,6 +8,7 @@ from hypothesis import strategies as st
 from amber_ruler import InputError, Summary
 from amber_ruler.measure import means
 from amber_ruler.sequential import boundaries, monitor
+from truth import mp
 
 
 def test_five_equal_looks_give_the_published_boundaries():

@@ -28,6 +28,7 @@ def bracketed_root(
     fa, fb = f(a), f(b)
     c, fc = a.copy(), fa.copy()
     t = np.full(a.shape, 0.5)
+    root, settled = np.where(np.abs(fa) < np.abs(fb), a, b), (fa == 0) | (fb == 0)
     with np.errstate(all="ignore"):
         for _ in range(steps):
             x = a + t * (b - a)
@@ -36,10 +37,11 @@ def bracketed_root(
             c, fc = np.where(same, a, b), np.where(same, fa, fb)
             b, fb = np.where(same, b, a), np.where(same, fb, fa)
             a, fa = x, fx
-            closest = np.where(np.abs(fa) < np.abs(fb), a, b)
-            room = np.abs(b - a)
-            limit = rtol * np.abs(closest) / np.maximum(room, 1e-320) + 1e-300
-            if np.all((2 * limit > 1) | (fa == 0) | (fb == 0)):
+            # A settled element keeps its root while the others go on.
+            root = np.where(settled, root, np.where(np.abs(fa) < np.abs(fb), a, b))
+            limit = rtol * np.abs(root) / np.maximum(np.abs(b - a), 1e-320) + 1e-300
+            settled |= (2 * limit > 1) | (fa == 0) | (fb == 0)
+            if settled.all():
                 break
             # Inverse quadratic interpolation is monotone over the bracket only under this test.
             xi, phi = (a - b) / (c - b), (fa - fb) / (fc - fb)
@@ -48,4 +50,4 @@ def bracketed_root(
                 safe, fa / (fb - fa) * fc / (fb - fc) + (c - a) / (b - a) * fa / (fc - fa) * fb / (fc - fb), 0.5
             )
             t = np.clip(np.where(np.isfinite(t), t, 0.5), limit, 1 - limit)
-    return np.where(np.abs(fa) < np.abs(fb), a, b)
+    return root

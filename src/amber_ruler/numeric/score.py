@@ -59,10 +59,9 @@ def log_odds_ratio(x1: Floats, n1: Floats, x0: Floats, n0: Floats, log_ratio: Fl
     p1, q1 = ratio * p0 / (ratio * p0 + q0), q0 / (ratio * p0 + q0)
     # Observed less expected is the same in all four cells but for its sign: the smallest cell has it exactly.
     expected = np.stack([n1 * p1, n1 * q1, n0 * p0, n0 * q0])
-    observed = np.stack([x1, n1 - x1, x0, n0 - x0])
-    signs = np.array([1.0, -1.0, -1.0, 1.0]).reshape(4, *([1] * np.ndim(p0)))
-    smallest = np.argmin(expected, axis=0)[None]
-    gap = np.take_along_axis(signs * (observed - expected), smallest, axis=0)[0]
+    cells = ((x1, 1.0), (n1 - x1, -1.0), (x0, -1.0), (n0 - x0, 1.0))
+    gaps = np.stack([sign * (cell - e) for (cell, sign), e in zip(cells, expected, strict=True)])
+    gap = np.take_along_axis(gaps, np.argmin(expected, axis=0)[None], axis=0)[0]
     return np.where(gap == 0, 0.0, gap * np.sqrt(1 / (n1 * p1 * q1) + 1 / (n0 * p0 * q0)))
 
 
@@ -81,8 +80,9 @@ def difference_limits(
 ) -> tuple[Floats, Floats]:
     """Differences at which the score z equals critical[0] (lower limit) and -critical[1] (upper limit)."""
     estimate = x1 / n1 - x0 / n0
-    low, high = np.full(estimate.shape, -1.0), np.full(estimate.shape, 1.0)
-    return _limits(difference, (x1, n1, x0, n0), estimate, low, high, critical)
+    ends = np.stack([np.full(estimate.shape, -1.0), np.full(estimate.shape, 1.0)])
+    low, high = _limits(difference, (x1, n1, x0, n0), np.stack([estimate, estimate]), ends, critical)
+    return low, high
 
 
 def ratio_limits(
@@ -97,11 +97,11 @@ def ratio_limits(
     """Ratios at which a score z of the log ratio equals critical[0] and -critical[1]; 0 or inf where none does."""
     with np.errstate(divide="ignore", invalid="ignore"):
         centre = np.log(estimate)
-    inner_low = np.where(np.isfinite(centre), centre, np.where(centre > 0, _FAR, -_FAR))
-    inner_high = np.where(np.isnan(centre), _FAR, inner_low)
-    low, high = np.full(centre.shape, -_FAR), np.full(centre.shape, _FAR)
-    log_low, _ = _limits(statistic, (x1, n1, x0, n0), inner_high, low, high, (critical[0], np.inf))
-    _, log_high = _limits(statistic, (x1, n1, x0, n0), inner_low, low, high, (np.inf, critical[1]))
+    # Where the estimate is 0, infinite or undefined, each limit is sought over the whole scale.
+    inside = np.clip(centre, -_FAR, _FAR)
+    starts = np.stack([np.where(np.isnan(centre), _FAR, inside), np.where(np.isnan(centre), -_FAR, inside)])
+    ends = np.stack([np.full(centre.shape, -_FAR), np.full(centre.shape, _FAR)])
+    log_low, log_high = _limits(statistic, (x1, n1, x0, n0), starts, ends, critical)
     with np.errstate(over="ignore"):
         lower = np.where((estimate == 0) | np.isnan(estimate) | (log_low <= -_FAR), 0.0, np.exp(log_low))
         upper = np.where(np.isinf(estimate) | np.isnan(estimate) | (log_high >= _FAR), np.inf, np.exp(log_high))
@@ -111,23 +111,20 @@ def ratio_limits(
 def _limits(
     statistic: Statistic,
     counts: tuple[Floats, Floats, Floats, Floats],
-    estimate: Floats,
-    low: Floats,
-    high: Floats,
+    starts: Floats,
+    ends: Floats,
     critical: tuple[float, float],
-) -> tuple[Floats, Floats]:
-    def solve(end: Floats, target: float) -> Floats:
-        def miss(value: Floats) -> Floats:
-            # The arctangent keeps interpolation tame where z runs off to infinity at an end.
-            return np.asarray(np.arctan(statistic(*counts, value)) - np.arctan(target))
+) -> Floats:
+    """Both limits at once, along the first axis: where the statistic, falling, meets its critical values."""
+    target = np.array([critical[0], -critical[1]]).reshape(2, *([1] * (starts.ndim - 1)))
 
-        with np.errstate(divide="ignore", invalid="ignore", over="ignore"):
-            reached = np.sign(miss(end)) * np.sign(target) > 0
-            return np.where(reached, bracketed_root(miss, estimate, end), end)
+    def miss(value: Floats) -> Floats:
+        # The arctangent keeps interpolation tame where z runs off to infinity at an end, and takes infinite targets.
+        return np.asarray(np.arctan(statistic(*counts, value)) - np.arctan(target))
 
-    lower = solve(low, critical[0]) if np.isfinite(critical[0]) else low
-    upper = solve(high, -critical[1]) if np.isfinite(critical[1]) else high
-    return lower, upper
+    with np.errstate(divide="ignore", invalid="ignore", over="ignore"):
+        reached = np.sign(miss(ends)) * np.sign(target) > 0
+        return np.where(reached, bracketed_root(miss, starts, ends), ends)
 
 
 def _ratio(top: Floats, bottom: Floats) -> Floats:
