@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Literal
+from typing import TYPE_CHECKING, Literal, NamedTuple
 
 import numpy as np
 
@@ -11,11 +11,13 @@ from amber_ruler.bayes.posterior import Posterior
 from amber_ruler.bayes.priors import Cauchy
 from amber_ruler.errors import InputError
 from amber_ruler.numeric import student
+from amber_ruler.numeric.roots import bracketed_root
 from amber_ruler.results import EffectSize, Interval
 
 if TYPE_CHECKING:
-    from scipy.interpolate import CubicHermiteSpline
+    from collections.abc import Callable
 
+    from amber_ruler.numeric.gate import Floats
     from amber_ruler.samples import MeanGroup
 
 _PRIOR = Cauchy()
@@ -76,9 +78,9 @@ def means(
     pooled = float(one.se) * np.sqrt(float(one.n))
     log_factor = log_bayes_factor(t, df, effective, prior.scale)
 
-    chance = _effect_posterior(t, df, np.sqrt(effective), prior)
-    low, median, high = (float(chance.solve(q, extrapolate=False)[0]) for q in (alpha / 2, 0.5, 1 - alpha / 2))
-    below = float(chance(0.0)) if chance.x[0] < 0 < chance.x[-1] else float(chance.x[-1] <= 0)
+    effect = _EffectPosterior.of(t, df, np.sqrt(effective), prior)
+    low, median, high = (effect.quantile(q) for q in (alpha / 2, 0.5, 1 - alpha / 2))
+    above = float(np.sum(effect.cells(np.ones_like)[effect.middle > 0]))
     side = 1.0 if good == "higher" else -1.0
     return Posterior(
         title=raw.title,
@@ -98,8 +100,8 @@ def means(
         good=good,
         checks=raw.checks,
         prior=str(prior),
-        chance_better=1 - below if good == "higher" else below,
-        expected_loss=_expected_loss(chance, side) * pooled,
+        chance_better=above if good == "higher" else 1 - above,
+        expected_loss=effect.mean_of(lambda x: np.maximum(-side * x, 0.0)) * pooled,
         bayes_factor=float(np.exp(min(log_factor, 700.0))),
         log_bayes_factor=log_factor,
     )
@@ -128,25 +130,47 @@ def log_bayes_factor(t: float, df: float, effective: float, scale: float) -> flo
     return peak + float(np.log(0.02 * np.sum(np.exp(log_value - peak))))
 
 
-def _effect_posterior(t: float, df: float, root: float, prior: Cauchy) -> CubicHermiteSpline:
-    """Posterior distribution function of the standardised effect."""
-    from scipy.interpolate import CubicHermiteSpline
+class _EffectPosterior(NamedTuple):
+    """Posterior of the standardised effect on a fine grid, one node of which is 0."""
 
-    # Dense where the likelihood is, with room for the prior's pull towards 0 and for the likelihood's own tail.
-    spread = np.sqrt(1 + t * t / df) / root
-    u = np.linspace(-1, 1, 4001)
-    effect = t / root + spread * 14 * (0.25 * u + 0.75 * u**3)
-    middle = (effect[1:] + effect[:-1]) / 2
-    ends, inner = (student.noncentral_pdf(t, df, x * root) * prior.pdf(x) for x in (effect, middle))
-    pieces = np.diff(effect) * (ends[1:] + 4 * inner + ends[:-1]) / 6
-    chance = np.concatenate([[0.0], np.cumsum(pieces)])
-    return CubicHermiteSpline(effect, chance / chance[-1], ends / chance[-1])
+    x: Floats
+    density: Floats
+    middle: Floats
+    middle_density: Floats
 
+    @classmethod
+    def of(cls, t: float, df: float, root: float, prior: Cauchy) -> _EffectPosterior:
+        # Dense where the likelihood is, with room for its tails, and dense where the prior is.
+        u = np.linspace(-1, 1, 4001)
+        centre, spread = t / root, np.sqrt(1 + t * t / df) / root
+        likely = centre + spread * 14 * (0.25 * u + 0.75 * u**3)
+        believed = prior.scale * np.tan(0.4999 * np.pi * u[::4])
+        inside = (believed > likely[0]) & (believed < likely[-1])
+        x = np.unique(np.concatenate([likely, believed[inside], [0.0]]))
+        middle = (x[1:] + x[:-1]) / 2
+        density, middle_density = (student.noncentral_pdf(t, df, v * root) * prior.pdf(v) for v in (x, middle))
+        raw = cls(x, density, middle, middle_density)
+        total = raw.mean_of(np.ones_like)
+        return cls(x, density / total, middle, middle_density / total)
 
-def _expected_loss(chance: CubicHermiteSpline, side: float) -> float:
-    """Mean of the part of the effect that is on the bad side of 0."""
-    start, end = float(chance.x[0]), float(chance.x[-1])
-    # By parts: the mean of max(-x, 0) is the area under the distribution function left of 0.
-    if side > 0:
-        return float(chance.integrate(start, min(0.0, end))) if start < 0 else 0.0
-    return end - max(0.0, start) - float(chance.integrate(max(0.0, start), end)) if end > 0 else 0.0
+    def cells(self, weight: Callable[[Floats], Floats]) -> Floats:
+        """Integral of weight times density over each cell, by Simpson's rule."""
+        ends = weight(self.x) * self.density
+        return np.diff(self.x) / 6 * (ends[1:] + 4 * weight(self.middle) * self.middle_density + ends[:-1])
+
+    def mean_of(self, weight: Callable[[Floats], Floats]) -> float:
+        """Posterior mean of a function whose only kink may be at 0."""
+        return float(np.sum(self.cells(weight)))
+
+    def quantile(self, chance: float) -> float:
+        """The effect below which the posterior has so much probability."""
+        below = np.concatenate([[0.0], np.cumsum(self.cells(np.ones_like))])
+        k = int(np.clip(np.searchsorted(below, chance) - 1, 0, self.middle.size - 1))
+        width = self.x[k + 1] - self.x[k]
+        start, end, left, right = below[k], below[k + 1], width * self.density[k], width * self.density[k + 1]
+
+        def miss(s: Floats) -> Floats:  # the cubic with the distribution's values and slopes at both ends
+            bump = (1 - s) * (left - (end - start)) + s * ((end - start) - right)
+            return np.asarray(start + s * (end - start) + s * (1 - s) * bump - chance)
+
+        return float(self.x[k] + width * bracketed_root(miss, np.array(0.0), np.array(1.0)))

@@ -40,6 +40,7 @@ class Table:
         with engine_errors(self.name):
             self._schema = self._frame.collect_schema()
         self.columns = list(self._schema.names())
+        self._known_rows = False  # whether at least one row has been seen
 
     def __repr__(self) -> str:
         return f"<table {self.name}: {', '.join(self.columns)}>"
@@ -130,9 +131,12 @@ class Table:
                 raise DataError(f"Column {column!r} of {self.name} holds {kind}, not numbers.")
 
     def _check_rows(self) -> None:
+        if self._known_rows:
+            return
         with engine_errors(self.name):
             if not reduce.rows_of(self._frame.lazy().select(nw.col(self.columns[0]).alias("first")).head(1)):
                 raise DataError(f"{self.name} has columns ({', '.join(self.columns)}) but no rows.")
+        self._known_rows = True
 
     def _refuse_text(self, column: str) -> None:
         """Say which text stands in a column of numbers, and where."""
