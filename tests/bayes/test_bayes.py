@@ -111,3 +111,18 @@ def test_bad_input_is_named(call, says):
     """Each mistake has a message that says what."""
     with pytest.raises(InputError, match=says):
         call()
+
+
+def test_a_narrow_prior_is_resolved():
+    """With a prior a hundred times narrower than the likelihood, quantiles agree with a brute-force grid."""
+    r = means(Summary(80, 5.1, 2.0, "short"), Summary(80, 4.5, 2.0, "current"), prior=Cauchy(0.001))
+    t, df, root = 0.6 / (2 * np.sqrt(2 / 80)), 158, np.sqrt(40)
+    fine = np.linspace(-0.05, 0.05, 200_001)
+    x = np.concatenate([np.linspace(-3, -0.05, 20_001), fine[1:-1], np.linspace(0.05, 3, 20_001)])
+    # Over the range of this prior the likelihood of t is that of a normal with the spread's own rounding aside.
+    spread = np.sqrt(1 + (x * root) ** 2 / (2 * df))
+    density = np.exp(-((t - x * root) ** 2) / (2 * spread**2)) / spread / (1e-6 + x * x)
+    chance = np.concatenate([[0.0], np.cumsum(np.diff(x) * (density[1:] + density[:-1]) / 2)])
+    low, median, high = np.interp([0.025, 0.5, 0.975], chance / chance[-1], x) * 2
+    assert (r.interval.low, r.estimate) == pytest.approx((low, median), rel=0.02)
+    assert r.interval.high == pytest.approx(high, rel=0.1)  # set by the likelihood's tail, where the normal is rough
