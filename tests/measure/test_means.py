@@ -137,6 +137,16 @@ def test_lift_is_fiellers_and_says_when_it_has_no_limits():
     assert "No lift" in means(*pair((50, 1.0, 4.0), (60, -0.1, 3.0))).notes[0]
 
 
+def test_a_note_says_when_the_interval_of_g_disagrees_with_the_test():
+    """Under very unequal spreads and sizes g is an approximation, and the reader is told."""
+    groups = pair((10, 13.0, 6.0), (200, 10.0, 1.0))
+    assert means(*groups).p_value > 0.05
+    assert means(*groups).effects["hedges_g"].interval.low > 0
+    assert "disagrees with the test" in means(*groups).notes[0]
+    assert not means(*groups, variances="equal").notes
+    assert not means(*pair((50, 13.0, 6.0), (50, 10.0, 5.0))).notes
+
+
 @pytest.mark.parametrize("alternative", ALTERNATIVES)
 def test_one_sided_results_have_one_sided_limits(alternative):
     """A one-sided p is a tail, its interval has one limit, and so have its effect sizes."""

@@ -212,6 +212,7 @@ def _effects(
     arms: _Arms, test: _Test, critical: Floats, alpha: float, alternative: Alternative
 ) -> tuple[dict[str, EffectSize], tuple[str, ...]]:
     found: dict[str, EffectSize] = {}
+    notes: list[str] = []
     if test.df is None:
         sd = np.hypot(arms.sd1, arms.sd0) / np.sqrt(2)
         below, above = effects.critical_z(effects.tails(alpha, alternative))
@@ -221,16 +222,22 @@ def _effects(
     else:
         t = arms.difference / (_pooled_sd(arms) * np.sqrt(1 / arms.n1 + 1 / arms.n0))
         sizes = (scalar_or_array(arms.n1), scalar_or_array(arms.n0))
-        found["hedges_g"] = effects.hedges_g(scalar_or_array(t), *sizes, alpha=alpha, alternative=alternative)
+        g = effects.hedges_g(scalar_or_array(t), *sizes, alpha=alpha, alternative=alternative)
+        found["hedges_g"] = g
+        excluded = (np.asarray(g.interval.low) > 0) | (np.asarray(g.interval.high) < 0)
+        distance = {"greater": 1.0, "less": -1.0}.get(alternative, np.sign(arms.difference)) * arms.difference / test.se
+        if np.any(excluded != (distance > critical)):
+            notes.append("The interval of Hedges g assumes equal variances and here disagrees with the test.")
     lift = effects.lift(
         (arms.mean1, arms.mean0), (test.se1**2, test.se0**2), critical, alpha=alpha, alternative=alternative
     )
     if not np.any(np.isfinite(lift.value)):
-        return found, (f"No lift is given: it needs a control mean above 0, and this is {np.max(arms.mean0):g}.",)
+        notes.append(f"No lift is given: it needs a control mean above 0, and this is {np.max(arms.mean0):g}.")
+        return found, tuple(notes)
     found["lift"] = lift
     if alternative == "two-sided" and np.any(np.isinf(lift.interval.low)):
-        return found, ("The lift has no finite limits: the control's mean can't be told from 0.",)
-    return found, ()
+        notes.append("The lift has no finite limits: the control's mean can't be told from 0.")
+    return found, tuple(notes)
 
 
 def _size_check(arms: _Arms) -> tuple[Check, ...]:
