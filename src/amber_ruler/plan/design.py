@@ -4,15 +4,15 @@ from __future__ import annotations
 
 from abc import abstractmethod
 from dataclasses import dataclass
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, ClassVar
 
 from amber_ruler import effects
 from amber_ruler.numeric import gate
 from amber_ruler.plan import solve
+from amber_ruler.plan.answer import PlanAnswer
 
 if TYPE_CHECKING:
     from amber_ruler.effects import Alternative
-    from amber_ruler.plan.answer import PlanAnswer
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -28,6 +28,11 @@ class TwoGroups:
     alternative : "two-sided", "greater" or "less"
         Direction of the test.
     """
+
+    _title: ClassVar[str]
+    _method: ClassVar[str]
+    _source: ClassVar[str]
+    _percent: ClassVar[bool] = False
 
     ratio: float = 1.0
     alpha: float = 0.05
@@ -120,5 +125,27 @@ class TwoGroups:
         """The largest effect that there can be in the direction of `sign`."""
 
     @abstractmethod
+    def _half_width(self, effect: float, one: int, two: int) -> float:
+        """Half of the width of the two-sided interval to be expected."""
+
+    @abstractmethod
+    def _assumed(self, effect: float) -> dict[str, float]:
+        """What was assumed of the metric, by name."""
+
     def _answer(self, question: str, effect: float, one: int, two: int, target: float | None) -> PlanAnswer:
-        """Wrap up what belongs together."""
+        return PlanAnswer(
+            title=f"{self._title}: {question}",
+            method=self._method,
+            source=self._source,
+            question=question,
+            n_treatment=one,
+            n_control=two,
+            effect=effect,
+            power=self._power(effect, one, two),
+            target_power=target,
+            alpha=self.alpha,
+            alternative=self.alternative,
+            half_width=self._half_width(effect, one, two),
+            design=self._assumed(effect),
+            percent=self._percent,
+        )

@@ -9,7 +9,6 @@ import numpy as np
 
 from amber_ruler import effects
 from amber_ruler.numeric import gate, student
-from amber_ruler.plan.answer import PlanAnswer
 from amber_ruler.plan.design import TwoGroups
 
 if TYPE_CHECKING:
@@ -50,6 +49,10 @@ class TwoMeans(TwoGroups):
     (64, 128, 0.8015)
     """
 
+    _title = "Two means"
+    _method = "two means, equal variances, noncentral t"
+    _source = "Johnson, Kotz & Balakrishnan (1995), Continuous Univariate Distributions 2, chapter 31"
+
     sd: float = 1.0
 
     def __post_init__(self) -> None:
@@ -62,24 +65,12 @@ class TwoMeans(TwoGroups):
     def _most(self, sign: float) -> float:  # noqa: ARG002 - means have room both ways
         return 1e3 * self.sd
 
-    def _answer(self, question: str, effect: float, one: int, two: int, target: float | None) -> PlanAnswer:
-        return PlanAnswer(
-            title=f"Two means: {question}",
-            method="two means, equal variances, noncentral t",
-            source="Johnson, Kotz & Balakrishnan (1995), Continuous Univariate Distributions 2, chapter 31",
-            question=question,
-            n_treatment=one,
-            n_control=two,
-            effect=effect,
-            power=self._power(effect, one, two),
-            target_power=target,
-            alpha=self.alpha,
-            alternative=self.alternative,
-            half_width=float(student.upper_quantile(self.alpha / 2, one + two - 2))
-            * self.sd
-            * np.sqrt(1 / one + 1 / two),
-            design={"sd": self.sd, "standardised effect": effect / self.sd},
-        )
+    def _half_width(self, effect: float, one: int, two: int) -> float:  # noqa: ARG002 - the same for all effects
+        critical = float(student.upper_quantile(self.alpha / 2, one + two - 2))
+        return critical * self.sd * float(np.sqrt(1 / one + 1 / two))
+
+    def _assumed(self, effect: float) -> dict[str, float]:
+        return {"sd": self.sd, "standardised effect": effect / self.sd}
 
 
 def power_of_t(effect: ArrayLike, n1: ArrayLike, n0: ArrayLike, alpha: float, alternative: str) -> Floats:

@@ -11,7 +11,6 @@ from amber_ruler import effects
 from amber_ruler.errors import DesignError
 from amber_ruler.numeric import gate, normal
 from amber_ruler.plan import solve
-from amber_ruler.plan.answer import PlanAnswer
 from amber_ruler.plan.design import TwoGroups
 
 if TYPE_CHECKING:
@@ -52,6 +51,11 @@ class TwoProportions(TwoGroups):
     (3841, 7682, 0.8)
     """
 
+    _title = "Two proportions"
+    _method = "two proportions, score test, normal distribution"
+    _source = "Fleiss, Levin & Paik (2003), Statistical Methods for Rates and Proportions, section 4.2"
+    _percent = True
+
     baseline: float
 
     def __post_init__(self) -> None:
@@ -73,27 +77,12 @@ class TwoProportions(TwoGroups):
     def _most(self, sign: float) -> float:
         return (1 - self.baseline if sign > 0 else self.baseline) * (1 - 1e-9)
 
-    def _answer(self, question: str, effect: float, one: int, two: int, target: float | None) -> PlanAnswer:
-        return PlanAnswer(
-            title=f"Two proportions: {question}",
-            method="two proportions, score test, normal distribution",
-            source="Fleiss, Levin & Paik (2003), Statistical Methods for Rates and Proportions, section 4.2",
-            question=question,
-            n_treatment=one,
-            n_control=two,
-            effect=effect,
-            power=self._power(effect, one, two),
-            target_power=target,
-            alpha=self.alpha,
-            alternative=self.alternative,
-            half_width=float(normal.upper_quantile(self.alpha / 2) * _spread(self.baseline, effect, one, two)),
-            design={
-                "baseline": self.baseline,
-                "treatment share": self.baseline + effect,
-                "lift": effect / self.baseline,
-            },
-            percent=True,
-        )
+    def _half_width(self, effect: float, one: int, two: int) -> float:
+        return float(normal.upper_quantile(self.alpha / 2) * _spread(self.baseline, effect, one, two))
+
+    def _assumed(self, effect: float) -> dict[str, float]:
+        share = self.baseline + effect
+        return {"baseline": self.baseline, "treatment share": share, "lift": effect / self.baseline}
 
 
 def power_of_score(
