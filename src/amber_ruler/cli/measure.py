@@ -82,8 +82,8 @@ def means(
         "alternative": alternative,
         "margin": margin,
         "good": good,
+        "variances": variances,
     }
-    settings["variances"] = variances
     _compare(file, value, by, control, split, as_json, lambda a, b: measure.means(a, b, **settings))
 
 

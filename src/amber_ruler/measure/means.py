@@ -170,9 +170,7 @@ def means(
 def _arms(group1: Summary, group0: Summary, null: Floats, known_sd: tuple[float, float] | None) -> tuple[_Arms, Floats]:
     sd1, sd0 = (group1.sd, group0.sd) if known_sd is None else gate.positive("known_sd", known_sd)
     raw = (group1.n, group0.n, group1.mean, group0.mean, sd1, sd0, group1.mean_tail, group0.mean_tail, null)
-    n1, n0, mean1, mean0, s1, s0, tail1, tail0, at = np.broadcast_arrays(
-        *(np.asarray(v, dtype=np.float64) for v in raw)
-    )
+    n1, n0, mean1, mean0, s1, s0, tail1, tail0, at = gate.aligned(*raw)
     return _Arms(n1, n0, mean1, mean0, s1, s0, (mean1 - mean0) + (tail1 - tail0)), at
 
 

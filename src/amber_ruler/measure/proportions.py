@@ -87,7 +87,7 @@ def proportions(
     group1, group0 = counts_of(treatment, "treatment"), counts_of(control, "control")
     shared.check_labels(group1, group0)
     raw = (group1.successes, group1.trials, group0.successes, group0.trials, gate.between("null", null, -1, 1))
-    x1, n1, x0, n0, at = np.broadcast_arrays(*(np.asarray(v, dtype=np.float64) for v in raw))
+    x1, n1, x0, n0, at = gate.aligned(*raw)
     counts = (x1, n1, x0, n0)
 
     # Over a common denominator, so that equal shares differ by exactly 0.

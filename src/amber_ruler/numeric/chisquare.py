@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 from scipy import special
 
+from amber_ruler.numeric.gate import aligned
 from amber_ruler.numeric.inverse import invert
 from amber_ruler.numeric.mixture import poisson_mixture
 from amber_ruler.numeric.stirling import expm1_less, stirling_error
@@ -33,13 +34,13 @@ def sf(x: ArrayLike, df: ArrayLike) -> Floats:
 
 def quantile(p: ArrayLike, df: ArrayLike) -> Floats:
     """The x with P(X <= x) = p."""
-    p, df = np.broadcast_arrays(np.asarray(p, dtype=np.float64), np.asarray(df, dtype=np.float64))
+    p, df = aligned(p, df)
     return invert(lambda x: cdf(x, df), p, df, rising=True)
 
 
 def upper_quantile(q: ArrayLike, df: ArrayLike) -> Floats:
     """The x with P(X > x) = q."""
-    q, df = np.broadcast_arrays(np.asarray(q, dtype=np.float64), np.asarray(df, dtype=np.float64))
+    q, df = aligned(q, df)
     return invert(lambda x: sf(x, df), q, df, rising=False)
 
 
@@ -55,18 +56,18 @@ def noncentral_sf(x: ArrayLike, df: ArrayLike, noncentrality: ArrayLike) -> Floa
 
 def noncentral_quantile(p: ArrayLike, df: ArrayLike, noncentrality: ArrayLike) -> Floats:
     """The x with P(X <= x) = p."""
-    p, df, nc = np.broadcast_arrays(*(np.asarray(v, dtype=np.float64) for v in (p, df, noncentrality)))
+    p, df, nc = aligned(p, df, noncentrality)
     return invert(lambda x: noncentral_cdf(x, df, nc), p, df + nc, rising=True)
 
 
 def noncentral_upper_quantile(q: ArrayLike, df: ArrayLike, noncentrality: ArrayLike) -> Floats:
     """The x with P(X > x) = q."""
-    q, df, nc = np.broadcast_arrays(*(np.asarray(v, dtype=np.float64) for v in (q, df, noncentrality)))
+    q, df, nc = aligned(q, df, noncentrality)
     return invert(lambda x: noncentral_sf(x, df, nc), q, df + nc, rising=False)
 
 
 def _tail(x: ArrayLike, df: ArrayLike, *, lower: bool) -> Floats:
-    x, df = np.broadcast_arrays(np.asarray(x, dtype=np.float64), np.asarray(df, dtype=np.float64))
+    x, df = aligned(x, df)
     library = special.gammainc if lower else special.gammaincc
     result = np.asarray(library(df / 2, np.maximum(x, 0.0) / 2))
     large = (df > _LARGE) & (x > 0) & np.isfinite(x)

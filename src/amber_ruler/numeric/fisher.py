@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 from scipy import special
 
+from amber_ruler.numeric.gate import aligned
 from amber_ruler.numeric.inverse import invert
 from amber_ruler.numeric.mixture import poisson_mixture
 from amber_ruler.numeric.stirling import stirling_error
@@ -33,13 +34,13 @@ def sf(x: ArrayLike, df1: ArrayLike, df2: ArrayLike) -> Floats:
 
 def quantile(p: ArrayLike, df1: ArrayLike, df2: ArrayLike) -> Floats:
     """The x with P(F <= x) = p."""
-    p, a, b = np.broadcast_arrays(*(np.asarray(v, dtype=np.float64) for v in (p, df1, df2)))
+    p, a, b = aligned(p, df1, df2)
     return invert(lambda x: cdf(x, a, b), p, np.ones(p.shape), rising=True)
 
 
 def upper_quantile(q: ArrayLike, df1: ArrayLike, df2: ArrayLike) -> Floats:
     """The x with P(F > x) = q."""
-    q, a, b = np.broadcast_arrays(*(np.asarray(v, dtype=np.float64) for v in (q, df1, df2)))
+    q, a, b = aligned(q, df1, df2)
     return invert(lambda x: sf(x, a, b), q, np.ones(q.shape), rising=False)
 
 
@@ -55,18 +56,18 @@ def noncentral_sf(x: ArrayLike, df1: ArrayLike, df2: ArrayLike, noncentrality: A
 
 def noncentral_quantile(p: ArrayLike, df1: ArrayLike, df2: ArrayLike, noncentrality: ArrayLike) -> Floats:
     """The x with P(F <= x) = p."""
-    p, a, b, nc = np.broadcast_arrays(*(np.asarray(v, dtype=np.float64) for v in (p, df1, df2, noncentrality)))
+    p, a, b, nc = aligned(p, df1, df2, noncentrality)
     return invert(lambda x: noncentral_cdf(x, a, b, nc), p, 1 + nc / a, rising=True)
 
 
 def noncentral_upper_quantile(q: ArrayLike, df1: ArrayLike, df2: ArrayLike, noncentrality: ArrayLike) -> Floats:
     """The x with P(F > x) = q."""
-    q, a, b, nc = np.broadcast_arrays(*(np.asarray(v, dtype=np.float64) for v in (q, df1, df2, noncentrality)))
+    q, a, b, nc = aligned(q, df1, df2, noncentrality)
     return invert(lambda x: noncentral_sf(x, a, b, nc), q, 1 + nc / a, rising=False)
 
 
 def _tail(x: ArrayLike, df1: ArrayLike, df2: ArrayLike, *, lower: bool) -> Floats:
-    x, a, b = np.broadcast_arrays(*(np.asarray(v, dtype=np.float64) for v in (x, df1, df2)))
+    x, a, b = aligned(x, df1, df2)
     top = a * np.maximum(x, 0.0)
     with np.errstate(invalid="ignore", over="ignore"):
         share, rest = top / (b + top), np.where(np.isinf(top), 0.0, b / (b + top))

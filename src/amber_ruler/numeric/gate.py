@@ -26,6 +26,11 @@ def floats(name: str, value: ArrayLike) -> Floats:
         raise InputError.rule(name, value, "a number or an array of numbers") from None
 
 
+def aligned(*values: ArrayLike) -> list[Floats]:
+    """Return float64 arrays broadcast against each other."""
+    return list(np.broadcast_arrays(*(np.asarray(v, dtype=np.float64) for v in values)))
+
+
 def _all(ok: Any, name: str, array: Floats, rule: str, way_out: str) -> Floats:
     if not np.all(ok):
         culprit = float(np.extract(~np.broadcast_to(ok, array.shape), array)[0])

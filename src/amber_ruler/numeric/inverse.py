@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
-from amber_ruler.numeric.roots import bracketed_root
+from amber_ruler.numeric.roots import bracketed_root, widened
 
 if TYPE_CHECKING:
     from collections.abc import Callable
@@ -22,7 +22,6 @@ def invert(tail: Callable[[Floats], Floats], target: Floats, guess: Floats, *, r
     Works on log x and on log probabilities, so both ends of the scale keep their relative digits.
     """
     sign = 1.0 if rising else -1.0
-    low, high, step = np.full(target.shape, -0.1), np.full(target.shape, 0.1), 0.1
     with np.errstate(divide="ignore", invalid="ignore", over="ignore"):
         log_target = np.log(target)
 
@@ -30,13 +29,9 @@ def invert(tail: Callable[[Floats], Floats], target: Floats, guess: Floats, *, r
             log_tail = np.log(np.maximum(tail(guess * np.exp(w)), 1e-320))
             return np.asarray(sign * (log_tail - log_target))
 
-        while step < 2 * _FAR:
-            short_low, short_high = miss(low) > 0, miss(high) < 0
-            if not (np.any(short_low) or np.any(short_high)):
-                break
-            step *= 2
-            low = np.where(short_low, np.maximum(low - step, -_FAR), low)
-            high = np.where(short_high, np.minimum(high + step, _FAR), high)
+        near = np.full(target.shape, 0.1)
+        low, high = widened(miss, -near, near, step=0.2, ends=(-_FAR, _FAR))
+        short_low, short_high = miss(low) > 0, miss(high) < 0
         x = guess * np.exp(bracketed_root(miss, low, high))
     # Beyond what a float can hold, the answer is an end of the scale.
     below, above = (target <= 0) | short_low, (target >= 1) | short_high

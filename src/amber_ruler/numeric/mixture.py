@@ -6,6 +6,7 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
+from amber_ruler.numeric.gate import aligned
 from amber_ruler.numeric.stirling import poisson_weight
 
 if TYPE_CHECKING:
@@ -24,7 +25,7 @@ def poisson_mixture(kernel: Callable[..., Floats], noncentrality: ArrayLike, *ar
     trapezoid rules of the same smooth function (Poisson's summation formula): the work does not grow with
     the noncentrality.
     """
-    nc, *rest = np.broadcast_arrays(*(np.asarray(v, dtype=np.float64) for v in (noncentrality, *args)))
+    nc, *rest = aligned(noncentrality, *args)
     shape = nc.shape
     mean = nc.ravel() / 2
     flat = [v.ravel() for v in rest]

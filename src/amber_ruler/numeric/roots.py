@@ -12,6 +12,19 @@ if TYPE_CHECKING:
     from amber_ruler.numeric.gate import Floats
 
 
+def widened(
+    f: Callable[[Floats], Floats], low: Floats, high: Floats, *, step: Floats | float, ends: tuple[float, float]
+) -> tuple[Floats, Floats]:
+    """Move brackets apart by doubling steps until a rising `f` changes sign in between, or `ends` are met."""
+    while True:
+        wide_low, wide_high = (f(low) > 0) & (low > ends[0]), (f(high) < 0) & (high < ends[1])
+        if not (np.any(wide_low) or np.any(wide_high)):
+            return low, high
+        low = np.where(wide_low, np.maximum(low - step, ends[0]), low)
+        high = np.where(wide_high, np.minimum(high + step, ends[1]), high)
+        step = step * 2
+
+
 def bracketed_root(
     f: Callable[[Floats], Floats], low: Floats, high: Floats, *, rtol: float = 4e-16, steps: int = 120
 ) -> Floats:

@@ -13,7 +13,8 @@ import numpy as np
 from scipy import special
 
 from amber_ruler.numeric import chisquare, normal
-from amber_ruler.numeric.roots import bracketed_root
+from amber_ruler.numeric.gate import aligned
+from amber_ruler.numeric.roots import bracketed_root, widened
 from amber_ruler.numeric.stirling import expm1_less, stirling_error
 
 if TYPE_CHECKING:
@@ -27,7 +28,7 @@ _BLOCK = 1024  # rows of nodes at a time: they stay in the processor's cache
 
 def cdf(t: ArrayLike, df: ArrayLike) -> Floats:
     """P(T <= t)."""
-    t, df = np.broadcast_arrays(np.asarray(t, dtype=np.float64), np.asarray(df, dtype=np.float64))
+    t, df = aligned(t, df)
     result = np.asarray(special.stdtr(df, t))
     # Near the middle the library rounds t away inside df + t^2; the probability between 0 and t does not.
     middle = np.abs(t) < 1e-3
@@ -66,13 +67,13 @@ def noncentral_sf(t: ArrayLike, df: ArrayLike, shift: ArrayLike) -> Floats:
 
 def noncentral_quantile(p: ArrayLike, df: ArrayLike, shift: ArrayLike) -> Floats:
     """The t with P(T <= t) = p."""
-    p, df, shift = np.broadcast_arrays(*(np.asarray(v, dtype=np.float64) for v in (p, df, shift)))
+    p, df, shift = aligned(p, df, shift)
     return _noncentral_inverse(p, df, shift, upper=False)
 
 
 def noncentral_upper_quantile(q: ArrayLike, df: ArrayLike, shift: ArrayLike) -> Floats:
     """The t with P(T > t) = q."""
-    q, df, shift = np.broadcast_arrays(*(np.asarray(v, dtype=np.float64) for v in (q, df, shift)))
+    q, df, shift = aligned(q, df, shift)
     return _noncentral_inverse(q, df, shift, upper=True)
 
 
@@ -82,7 +83,7 @@ def noncentral_pdf(t: ArrayLike, df: ArrayLike, shift: ArrayLike) -> Floats:
     With r^2 = df + t^2 and m = t shift / r, it is the integral over u = r S of u^df exp(-(u - m)^2 / 2), which
     is log-concave: the same mode-centred rule serves.
     """
-    t, df, shift = np.broadcast_arrays(*(np.asarray(v, dtype=np.float64) for v in (t, df, shift)))
+    t, df, shift = aligned(t, df, shift)
     root = np.sqrt(df + t * t)
     m = t * shift / root
     mode = (m + np.hypot(m, 2 * np.sqrt(df + 1))) / 2
@@ -102,7 +103,7 @@ def noncentral_pdf(t: ArrayLike, df: ArrayLike, shift: ArrayLike) -> Floats:
 
 def _noncentral_inverse(chance: Floats, df: Floats, shift: Floats, *, upper: bool) -> Floats:
     """The t whose tail has probability `chance`: on log probabilities, with t = sinh(w) to span all magnitudes."""
-    sign = 1.0 if upper else -1.0
+    sign = -1.0 if upper else 1.0
     with np.errstate(divide="ignore"):
         goal = np.log(chance)
 
@@ -110,16 +111,8 @@ def _noncentral_inverse(chance: Floats, df: Floats, shift: Floats, *, upper: boo
         tail = _noncentral(np.sinh(w), df, shift, upper=upper)
         return np.asarray(sign * (np.log(np.maximum(tail, _TINY)) - goal))
 
-    middle, step = np.arcsinh(shift), 0.5
-    low, high = middle - step, middle + step
-    while step < 800:
-        short_low, short_high = miss(low) < 0, miss(high) > 0
-        if not (np.any(short_low) or np.any(short_high)):
-            break
-        step *= 2
-        low = np.where(short_low, np.maximum(low - step, -705.0), low)
-        high = np.where(short_high, np.minimum(high + step, 705.0), high)
-    t = np.sinh(bracketed_root(miss, low, high))
+    middle = np.arcsinh(shift)
+    t = np.sinh(bracketed_root(miss, *widened(miss, middle - 0.5, middle + 0.5, step=1.0, ends=(-705.0, 705.0))))
     ends = (np.inf, -np.inf) if upper else (-np.inf, np.inf)
     return np.where(chance <= 0, ends[0], np.where(chance >= 1, ends[1], t))
 
@@ -137,7 +130,7 @@ def shift_bounds(t: ArrayLike, df: ArrayLike, low_tail: float, high_tail: float)
     Returns the shifts with P(T > t | low) = low_tail and P(T <= t | high) = high_tail; a tail of 0 gives an
     infinite bound.
     """
-    t, df = np.broadcast_arrays(np.asarray(t, dtype=np.float64), np.asarray(df, dtype=np.float64))
+    t, df = aligned(t, df)
     low, high = np.full(t.size, -np.inf), np.full(t.size, np.inf)
     flat_t, flat_df = t.ravel(), df.ravel()
     for start in range(0, t.size, _BLOCK):
@@ -195,16 +188,10 @@ def _newton_shift(shift: Floats, goal: float, df: Floats, grid: _Grid) -> tuple[
 
 def _bracketed_shift(t: Floats, df: Floats, goal: float, guess: Floats, spread: Floats) -> Floats:
     def miss(shift: Floats) -> Floats:
-        return normal.quantile(np.maximum(noncentral_cdf(t, df, shift), _TINY)) - goal
+        return goal - normal.quantile(np.maximum(noncentral_cdf(t, df, shift), _TINY))
 
-    low, high = guess - 0.2 * spread, guess + 0.2 * spread
-    step = 0.4 * spread
-    for _ in range(60):
-        short_low, short_high = miss(low) < 0, miss(high) > 0
-        if not (np.any(short_low) or np.any(short_high)):
-            break
-        low, high = np.where(short_low, low - step, low), np.where(short_high, high + step, high)
-        step = 2 * step
+    near = 0.2 * spread
+    low, high = widened(miss, guess - near, guess + near, step=2 * near, ends=(-np.inf, np.inf))
     return bracketed_root(miss, low, high, rtol=1e-15)
 
 
@@ -248,7 +235,7 @@ def _off_centre(t: Floats, df: Floats, shift: Floats) -> NDArray[np.bool_]:
 
 
 def _noncentral(t: ArrayLike, df: ArrayLike, shift: ArrayLike, *, upper: bool) -> Floats:
-    t, df, shift = np.broadcast_arrays(*(np.asarray(v, dtype=np.float64) for v in (t, df, shift)))
+    t, df, shift = aligned(t, df, shift)
     shape = t.shape
     t, df, shift = t.ravel(), df.ravel(), shift.ravel()
     sign = -1.0 if upper else 1.0
