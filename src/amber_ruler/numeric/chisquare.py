@@ -35,13 +35,13 @@ def sf(x: ArrayLike, df: ArrayLike) -> Floats:
 def quantile(p: ArrayLike, df: ArrayLike) -> Floats:
     """The x with P(X <= x) = p."""
     p, df = aligned(p, df)
-    return invert(lambda x: cdf(x, df), p, df, rising=True)
+    return invert(lambda x: cdf(x, df), p, 2 * special.gammaincinv(df / 2, p), rising=True)
 
 
 def upper_quantile(q: ArrayLike, df: ArrayLike) -> Floats:
     """The x with P(X > x) = q."""
     q, df = aligned(q, df)
-    return invert(lambda x: sf(x, df), q, df, rising=False)
+    return invert(lambda x: sf(x, df), q, 2 * special.gammainccinv(df / 2, q), rising=False)
 
 
 def noncentral_cdf(x: ArrayLike, df: ArrayLike, noncentrality: ArrayLike) -> Floats:

@@ -35,13 +35,23 @@ def sf(x: ArrayLike, df1: ArrayLike, df2: ArrayLike) -> Floats:
 def quantile(p: ArrayLike, df1: ArrayLike, df2: ArrayLike) -> Floats:
     """The x with P(F <= x) = p."""
     p, a, b = aligned(p, df1, df2)
-    return invert(lambda x: cdf(x, a, b), p, np.ones(p.shape), rising=True)
+    with np.errstate(divide="ignore"):
+        guess = 1 / _library_quantile(p, b, a)
+    return invert(lambda x: cdf(x, a, b), p, guess, rising=True)
 
 
 def upper_quantile(q: ArrayLike, df1: ArrayLike, df2: ArrayLike) -> Floats:
     """The x with P(F > x) = q."""
     q, a, b = aligned(q, df1, df2)
-    return invert(lambda x: sf(x, a, b), q, np.ones(q.shape), rising=False)
+    return invert(lambda x: sf(x, a, b), q, _library_quantile(q, a, b), rising=False)
+
+
+def _library_quantile(q: Floats, df1: Floats, df2: Floats) -> Floats:
+    """The x with P(F > x) = q, to the digits of the library."""
+    # P(F > x) is both a lower tail of b / (b + a x) and an upper tail of its complement: the smaller share has digits.
+    rest, share = special.betaincinv(df2 / 2, df1 / 2, q), special.betainccinv(df1 / 2, df2 / 2, q)
+    with np.errstate(divide="ignore", invalid="ignore"):
+        return np.asarray(df2 / df1 * np.where(share < 0.5, share / (1 - share), (1 - rest) / rest))
 
 
 def noncentral_cdf(x: ArrayLike, df1: ArrayLike, df2: ArrayLike, noncentrality: ArrayLike) -> Floats:
@@ -74,10 +84,12 @@ def _tail(x: ArrayLike, df1: ArrayLike, df2: ArrayLike, *, lower: bool) -> Float
         share = np.where(np.isinf(top), 1.0, share)
     # The smaller of the two shares carries the digits.
     first, second = (special.betainc, special.betaincc) if lower else (special.betaincc, special.betainc)
-    result = np.asarray(np.where(share < 0.5, first(a / 2, b / 2, share), second(b / 2, a / 2, rest)))
+    low = share < 0.5
+    result = np.empty(x.shape)
+    result[low] = first(a[low] / 2, b[low] / 2, share[low])
+    result[~low] = second(b[~low] / 2, a[~low] / 2, rest[~low])
     large = (np.maximum(a, b) > _LARGE) & (x > 0) & np.isfinite(x)
     if np.any(large):
-        result = np.array(result)
         result[large] = _large_tail(x[large], a[large], b[large], lower=lower)
     return result
 

@@ -14,15 +14,19 @@ if TYPE_CHECKING:
     from amber_ruler.numeric.gate import Floats
 
 _FAR = 700.0
+_SETTLED = 1e-13
 
 
 def invert(tail: Callable[[Floats], Floats], target: Floats, guess: Floats, *, rising: bool) -> Floats:
-    """Find x > 0 with tail(x) = target, for 0 < target < 1, starting near `guess` > 0.
+    """Find x > 0 with tail(x) = target, for 0 < target < 1, starting at `guess`.
 
     Works on log x and on log probabilities, so both ends of the scale keep their relative digits.
     """
     sign = 1.0 if rising else -1.0
     with np.errstate(divide="ignore", invalid="ignore", over="ignore"):
+        if np.all(np.abs(tail(guess) / target - 1) < _SETTLED):
+            return guess
+        guess = np.where((guess > 1e-290) & (guess < 1e290), guess, 1.0)
         log_target = np.log(target)
 
         def miss(w: Floats) -> Floats:

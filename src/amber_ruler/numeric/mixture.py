@@ -16,6 +16,8 @@ if TYPE_CHECKING:
 
     from amber_ruler.numeric.gate import Floats
 
+_BLOCK = 256  # mixtures at a time
+
 
 def poisson_mixture(kernel: Callable[..., Floats], noncentrality: ArrayLike, *args: ArrayLike) -> Floats:
     """Return the sum over j of Poisson(j; noncentrality / 2) times kernel(j, *args).
@@ -29,7 +31,10 @@ def poisson_mixture(kernel: Callable[..., Floats], noncentrality: ArrayLike, *ar
     shape = nc.shape
     mean = nc.ravel() / 2
     flat = [v.ravel() for v in rest]
-    result = _around(kernel, mean, mean, flat)
+    result = np.empty(mean.shape)
+    for start in range(0, mean.size, _BLOCK):
+        part = slice(start, start + _BLOCK)
+        result[part] = _around(kernel, mean[part], mean[part], [v[part] for v in flat])
     # Far in a tail the terms that count lie off the weights' own centre: find it, and sum there.
     far = (result < 1e-9) & (mean > 0)
     if np.any(far):
@@ -39,16 +44,18 @@ def poisson_mixture(kernel: Callable[..., Floats], noncentrality: ArrayLike, *ar
 
 
 def _around(kernel: Callable[..., Floats], mean: Floats, centre: Floats, args: list[Floats]) -> Floats:
-    result = np.empty(mean.shape)
-    for i in range(mean.size):  # the number of terms differs from one mixture to the next
-        c = centre[i]
-        reach = 12 * np.sqrt(c) + 14
-        step = np.maximum(1.0, np.floor(0.25 * np.sqrt(c))) if c > 300 else 1.0
-        j = np.arange(max(0.0, np.floor(c - reach)), c + reach + 20, step)
-        values = kernel(j, *(v[i] for v in args))
-        weights = poisson_weight(j, mean[i]) if mean[i] > 0 else (j == 0).astype(float)
-        result[i] = step * np.sum(np.sort(weights * values))
-    return result
+    reach = 9 * np.sqrt(centre) + 14
+    step = np.where(centre > 300, np.maximum(1.0, np.floor(0.25 * np.sqrt(centre))), 1.0)
+    first = np.maximum(0.0, np.floor(centre - reach))
+    # The number of terms differs from one mixture to the next: all of them stand in one row.
+    terms = np.where(mean > 0, np.ceil((centre + reach - first) / step) + 4, 1).astype(np.intp)
+    starts = np.cumsum(terms) - terms
+    owner = np.repeat(np.arange(mean.size), terms)
+    j = first[owner] + step[owner] * (np.arange(owner.size) - starts[owner])
+    with np.errstate(divide="ignore", invalid="ignore"):
+        weights = np.where(mean[owner] > 0, poisson_weight(j, mean[owner]), 1.0)
+    values = kernel(j, *(v[owner] for v in args))
+    return step * np.add.reduceat(weights * values, starts)
 
 
 def _largest_term(kernel: Callable[..., Floats], mean: Floats, args: list[Floats]) -> Floats:

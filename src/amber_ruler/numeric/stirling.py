@@ -42,7 +42,9 @@ def expm1_less(w: Floats) -> Floats:
 
 
 def poisson_weight(j: Floats, mean: Floats) -> Floats:
-    """Poisson probability of j, extended to real j >= 0, in Loader's saddle-point form."""
+    """Poisson probability of j, extended to real j >= 0, in Loader's saddle-point form where terms are large."""
+    if np.max(mean, initial=0.0) < 100 and np.max(j, initial=0.0) < 1000:
+        return np.asarray(np.exp(special.xlogy(j, mean) - mean - special.gammaln(j + 1.0)))
     above = np.maximum(j, 1.0)
     deviance = above * expm1_less(np.log(mean / above))
     saddle = -stirling_error(above) - deviance - 0.5 * np.log(2 * np.pi * above)
