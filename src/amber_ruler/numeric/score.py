@@ -23,7 +23,7 @@ def difference(x1: Floats, n1: Floats, x0: Floats, n0: Floats, delta: Floats) ->
     .. [1] Mee (1984), Biometrics 40, 1175-1176.
     .. [2] Miettinen & Nurminen (1985), Statistics in Medicine 4, 213-226, appendix I, for the cubic.
     """
-    p0 = _constrained_share(x1, n1, x0, n0, delta)
+    p0 = constrained_share(x1, n1, x0, n0, delta)
     p1 = np.clip(p0 + delta, 0.0, 1.0)
     variance = p1 * (1 - p1) / n1 + p0 * (1 - p0) / n0
     return _ratio(x1 / n1 - x0 / n0 - delta, np.sqrt(variance))
@@ -133,7 +133,7 @@ def _ratio(top: Floats, bottom: Floats) -> Floats:
     return np.where(top == 0, 0.0, z)
 
 
-def _constrained_share(x1: Floats, n1: Floats, x0: Floats, n0: Floats, delta: Floats) -> Floats:
+def constrained_share(x1: Floats, n1: Floats, x0: Floats, n0: Floats, delta: Floats) -> Floats:
     """Maximum likelihood of p0 under p1 = p0 + delta: the middle root of a cubic."""
     n, x = n1 + n0, x1 + x0
     c2 = ((n1 + 2 * n0) * delta - n - x) / n

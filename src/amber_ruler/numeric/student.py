@@ -200,6 +200,32 @@ class _Grid(NamedTuple):
     weight: Floats  # their probabilities, summing to 1
 
 
+def spread_nodes(df: Floats) -> tuple[Floats, Floats]:
+    """Nodes of S and their probabilities, a row for each df: a rule for means of smooth functions of S."""
+    return tuple(_central_grid(np.ones(df.shape), df))
+
+
+def noncentral_between(critical: ArrayLike, df: ArrayLike, low: ArrayLike, high: ArrayLike) -> Floats:
+    """P(low + critical S < Z < high - critical S): both of two opposite one-sided t tests reject.
+
+    The integral over S ends where the two limits meet, so it takes a rule that doesn't mind an end (Owen, 1965,
+    gives the integral).
+    """
+    c, df, low, high = (v[..., None] for v in aligned(critical, df, low, high))
+    meet = (high - low) / (2 * c)
+    first, last = np.maximum(0.0, 1 - 9 / np.sqrt(df)), np.minimum(1 + 9 / np.sqrt(df), meet)
+    s = first + np.maximum(last - first, 0.0) * _UNIT_NODES
+    with np.errstate(divide="ignore"):
+        log_density = -0.5 * df * expm1_less(2 * np.log(s)) - np.log(s) - stirling_error(df / 2)
+    density = np.sqrt(df / np.pi) * np.exp(log_density)
+    inside = special.ndtr(high - c * s) - special.ndtr(low + c * s)
+    return np.asarray(np.maximum(last - first, 0.0)[..., 0] * ((density * inside) @ _UNIT_WEIGHTS))
+
+
+_LEGENDRE = np.polynomial.legendre.leggauss(120)
+_UNIT_NODES, _UNIT_WEIGHTS = (_LEGENDRE[0] + 1) / 2, _LEGENDRE[1] / 2
+
+
 # Trapezoid nodes for log S in units of its spread: close to normal from 50 degrees of freedom up; below, a
 # longer reach, where y = spread * sinh(u) covers both normal and exponential tails.
 _NORMAL = np.arange(-11.4, 9.1, 0.6)

@@ -1,4 +1,4 @@
-"""Solving a power function for units or for the effect."""
+"""Solving power functions for units, for the effect, or for alpha: many scenarios at once."""
 
 from __future__ import annotations
 
@@ -6,99 +6,63 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
-from amber_ruler.errors import DesignError, InputError
-from amber_ruler.numeric import gate, normal
 from amber_ruler.numeric.roots import bracketed_root
 
 if TYPE_CHECKING:
     from collections.abc import Callable
 
+    from amber_ruler.numeric.gate import Floats
+
 MOST_UNITS = 1e12
+_SMALLEST_ALPHA = 1e-100
 
 
-def checked_power(power: float, alpha: float) -> float:
-    """Return a target power above alpha and below 1."""
-    target = float(gate.between("power", power, 0, 1))
-    if target <= alpha:
-        raise InputError.rule("power", target, f"above alpha ({alpha:g})", "A test without any data reaches alpha.")
-    return target
+def smallest_count(
+    value_at: Callable[[Floats], Floats], target: Floats, progress: Callable[[Floats], Floats], guess: Floats
+) -> Floats:
+    """The smallest whole numbers, from 1 up, at which a rising value reaches the target; inf beyond `MOST_UNITS`.
 
-
-def checked_effect(effect: float, alternative: str) -> float:
-    """Return an effect that the alternative can find."""
-    value = float(gate.finite("effect", effect))
-    if value == 0:
-        raise DesignError("An effect of 0 can't be planned for: name the smallest difference that would matter.")
-    if (alternative == "greater" and value < 0) or (alternative == "less" and value > 0):
-        raise DesignError(
-            f"The alternative {alternative!r} can't find an effect of {value:g}: treatment − control is"
-            f" {'below' if value < 0 else 'above'} 0. Turn the alternative or the sign round."
-        )
-    return value
-
-
-def sizes_of(n: int | tuple[int, int], ratio: float) -> tuple[int, int]:
-    """Units in treatment and control, from units in control (times `ratio`) or from both."""
-    if np.ndim(n) == 1:
-        one, two = (int(v) for v in gate.whole("n", n, 2))
-        return one, two
-    control = int(gate.whole("n", n, 2))
-    return treated(control, ratio), control
-
-
-def treated(control: int, ratio: float) -> int:
-    """Treatment units that go with so many control units, rounded up."""
-    # The nudge keeps 1.1 * 10 at 11 rather than 12.
-    return max(2, int(np.ceil(ratio * control * (1 - 1e-14))))
-
-
-def smallest_control(power_at: Callable[[int], float], target: float, alpha: float) -> int:
-    """The smallest number of control units, from 2 up, whose power reaches the target.
-
-    Power is nearly a normal tail in sqrt(n): steps on that scale come close, and bisection on whole numbers
-    settles the last few units.
+    `progress` turns a value into something that is 1 at the target and grows about like sqrt(n): a step on that scale
+    lands on the answer or beside it. A bracket of whole numbers is kept, and halved where the steps do not get ahead.
     """
-    goal, critical = float(normal.quantile(target)), float(normal.upper_quantile(alpha))
-    n = 20.0
-    for _ in range(60):
-        score = float(normal.quantile(np.clip(power_at(int(n)), 1e-12, 1 - 1e-12)))
-        step = np.clip(((goal + critical) / max(score + critical, 1e-6)) ** 2, 1e-3, 1e3)
-        n = float(np.clip(np.ceil(n * step), 2, MOST_UNITS))
-        if abs(step - 1) < 0.02:
+    short, enough = np.zeros(target.shape), np.full(target.shape, np.inf)
+    n = np.clip(np.ceil(guess), 1, MOST_UNITS)
+    for turn in range(200):
+        value = value_at(n)
+        reached = value >= target
+        enough, short = np.where(reached, np.minimum(enough, n), enough), np.where(reached, short, np.maximum(short, n))
+        if np.all((enough - short <= 1) | (short >= MOST_UNITS)):
             break
-    at = int(n)
-    low, high, stride = at, at, 1
-    while power_at(high) < target:
-        low, high, stride = high, high + stride, stride * 2
-        if high > MOST_UNITS:
-            raise DesignError(
-                f"More than {MOST_UNITS:.0e} units a group would be needed: the effect is too small for the spread."
-                " Ask for a larger effect, less power, or a sharper metric."
-            )
-    stride = 1
-    while low > 2 and power_at(low) >= target:
-        low, high, stride = max(2, low - stride), low, stride * 2
-    if power_at(low) >= target:
-        return low
-    while high - low > 1:
-        middle = (low + high) // 2
-        low, high = (low, middle) if power_at(middle) >= target else (middle, high)
-    return high
+        step = n / np.clip(progress(value), 0.1, 10) ** 2
+        # From below, the next whole number above the step; from above the one that should just fall short.
+        step = np.where(reached, np.ceil(step) - 1, np.ceil(step))
+        if turn % 4 == 3:
+            step = np.where(np.isfinite(enough), np.floor((short + enough) / 2), 4 * n)
+        n = np.clip(step, short + 1, np.minimum(np.maximum(enough - 1, short + 1), MOST_UNITS))
+    return np.where(short >= MOST_UNITS, np.inf, enough)
 
 
-def smallest_effect(power_of: Callable[[float], float], target: float, most: float) -> float:
-    """The smallest effect, up to `most`, whose power reaches the target."""
-    if power_of(most) < target:
-        raise DesignError(
-            f"With these units even an effect of {most:.4g} has a power of {power_of(most):.3g}, below {target:g}."
-            " Plan for more units."
-        )
+def smallest_effect(power_of: Callable[[Floats], Floats], target: Floats, least: Floats, most: Floats) -> Floats:
+    """The smallest effects between `least` and `most` whose rising power reaches the target; inf where none does."""
+    out_of_reach = power_of(most) < target
+    at_once = power_of(least) >= target
 
-    def miss(effect: np.ndarray) -> np.ndarray:
-        return np.asarray(power_of(float(effect)) - target)
+    def miss(effect: Floats) -> Floats:
+        gap = power_of(effect) - target
+        return np.where(out_of_reach | at_once, effect - least, gap)
 
-    effect = float(bracketed_root(miss, np.array(0.0), np.array(most), rtol=1e-13))
+    effect = bracketed_root(miss, least, most, rtol=1e-14)
     # Rounding may leave the power a hair below its target.
-    while power_of(effect) < target:
-        effect *= 1 + 1e-13
-    return effect
+    nudge = 1e-15 * np.maximum(np.abs(effect), 1e-3 * (most - least))
+    for _ in range(60):
+        short = (power_of(effect) < target) & ~out_of_reach
+        if not np.any(short):
+            break
+        effect, nudge = np.where(short, effect + nudge, effect), 2 * nudge
+    return np.where(out_of_reach, np.inf, effect)
+
+
+def smallest_alpha(power_at: Callable[[Floats], Floats], target: Floats) -> Floats:
+    """The smallest alphas, below 1/2, at which the power reaches the target; inf where none does."""
+    low, high = np.full(target.shape, np.log(_SMALLEST_ALPHA)), np.full(target.shape, np.log(0.5 * (1 - 1e-12)))
+    return np.exp(smallest_effect(lambda w: power_at(np.exp(w)), target, low, high))

@@ -1,0 +1,109 @@
+"""Planning the test of a correlation."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import TYPE_CHECKING, ClassVar
+
+import numpy as np
+
+from amber_ruler.errors import DesignError
+from amber_ruler.numeric import gate, normal, pearson
+from amber_ruler.plan import modifiers as change
+from amber_ruler.plan.design import SMALLEST_SHARE
+from amber_ruler.plan.estimates import Estimated, power_of_estimate, tails
+
+if TYPE_CHECKING:
+    from amber_ruler.numeric.gate import Floats
+    from amber_ruler.plan.design import Units, Ways
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Correlation(Estimated):
+    """A test of the correlation of two measurements on the same units.
+
+    Parameters
+    ----------
+    null : float, between -1 and 1
+        The tested correlation.
+    exact : bool
+        Whether the power is that of the exact test under bivariate normal values, or of Fisher's z.
+    alpha : float
+        Error rate of the test.
+    alternative : "two-sided", "greater" or "less"
+        Direction of the test.
+
+    Notes
+    -----
+    The effect is the correlation less `null`; or give the correlation itself as `treatment`. `n` is the number of units.
+
+    References
+    ----------
+    .. [1] Hotelling (1953), Journal of the Royal Statistical Society B 15, 193-232, for the exact distribution.
+    .. [2] Fisher (1921), Metron 1, 3-32, for z.
+
+    Examples
+    --------
+    >>> plan = Correlation().sample_size(effect=0.3, power=0.8)
+    >>> plan.n, round(plan.power, 4)
+    (84, 0.8003)
+    """
+
+    title = "Correlation"
+    method = "correlation, exact distribution"
+    source = "Hotelling (1953), Journal of the Royal Statistical Society B 15, 193-232"
+    effect_name = "correlation − tested correlation"
+    _allowed: ClassVar[frozenset[type]] = frozenset({change.Traffic, change.Attrition})
+
+    null: float = 0.0
+    exact: bool = True
+
+    def __post_init__(self) -> None:
+        gate.between("null", self.null, -1, 1)
+        Estimated.__post_init__(self)
+
+    def _least(self) -> float:
+        return 4.0
+
+    def _ways(self) -> Ways:
+        return {"effect": lambda e: e, "treatment": lambda r: np.asarray(r) - self.null}
+
+    def _told(self, effect: float) -> dict[str, float]:
+        rho = self.null + effect
+        return {"correlation": rho, "shared variance (r²)": rho**2}
+
+    def _checked_effect(self, effect: Floats) -> Floats:
+        effect = Estimated._checked_effect(self, effect)
+        if np.any(np.abs(self.null + effect) >= 1):
+            raise DesignError("A correlation lies between -1 and 1: the effect is added to the tested correlation.")
+        return effect
+
+    def _most(self, sign: float) -> Floats:
+        return (1 - sign * np.asarray(self.null)) * (1 - SMALLEST_SHARE)
+
+    def _errors(self, effect: Floats, null: Floats, units: Units) -> tuple[Floats, Floats]:  # noqa: ARG002
+        """On Fisher's scale, where the spread depends on nothing but n."""
+        error = 1 / np.sqrt(units[0] - 3)
+        return error, error
+
+    def _power_of(self, effect: Floats, units: Units) -> Floats:
+        rho, n = self.null + effect, units[0]
+        low, high = tails(np.asarray(self.alpha), self.alternative)
+        if not self.exact:
+            away = np.arctanh(rho) - np.arctanh(self.null)
+            return power_of_estimate(away, *self._errors(effect, effect, units), None, low, high)
+        power = np.zeros(np.broadcast_shapes(np.shape(rho), np.shape(n), np.shape(self.alpha)))
+        # The lower tail is the upper one with all signs turned.
+        for tail, sign in ((low, 1.0), (high, -1.0)):
+            if np.any(np.asarray(tail) > 0):
+                critical = pearson.upper_quantile(tail, n, sign * np.asarray(self.null))
+                power = power + pearson.sf(critical, n, sign * rho)
+        return power
+
+    def _half_width(self, effect: Floats, units: Units) -> Floats:
+        centre, reach = np.arctanh(self.null + effect), normal.upper_quantile(np.asarray(self.alpha) / 2)
+        reach = reach / np.sqrt(units[0] - 3)
+        return np.asarray((np.tanh(centre + reach) - np.tanh(centre - reach)) / 2)
+
+    def _method_said(self) -> str:
+        return self.method if self.exact else "correlation, Fisher's z"

@@ -1,0 +1,144 @@
+"""What changes a design without changing what it measures."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Literal, TypeAlias
+
+import numpy as np
+
+from amber_ruler.errors import InputError
+from amber_ruler.numeric import dunnett, gate
+from amber_ruler.numeric.gate import Floats, Number
+
+CORRECTIONS = ("dunnett", "sidak", "bonferroni", "none")
+MARGIN_KINDS = ("non-inferiority", "equivalence")
+
+Correction: TypeAlias = Literal["dunnett", "sidak", "bonferroni", "none"]
+MarginKind: TypeAlias = Literal["non-inferiority", "equivalence"]
+
+
+@dataclass(frozen=True, slots=True)
+class Covariate:
+    """A covariate known before the test takes its share out of the variance."""
+
+    correlation: float
+
+    def __post_init__(self) -> None:
+        gate.between("correlation", self.correlation, -1, 1)
+
+    @property
+    def variance_factor(self) -> float:
+        """What the variance is multiplied by: 1 less the square of the correlation."""
+        return 1 - self.correlation**2
+
+    def __str__(self) -> str:
+        return f"covariate, correlation {self.correlation:g}"
+
+
+@dataclass(frozen=True, slots=True)
+class Clusters:
+    """Whole clusters are randomised, and units of one cluster resemble each other."""
+
+    size: float
+    icc: float
+    cv: float = 0.0
+
+    def __post_init__(self) -> None:
+        gate.at_least("size", self.size, 1)
+        gate.at_least("icc", self.icc, 0, "Units of a cluster that avoid each other are not planned for.")
+        if self.icc > 1:
+            raise InputError.rule("icc", self.icc, "at most 1")
+        gate.at_least("cv", self.cv, 0)
+
+    @property
+    def variance_factor(self) -> float:
+        """The design effect: 1 + ((1 + cv²) size − 1) icc."""
+        return 1 + ((1 + self.cv**2) * self.size - 1) * self.icc
+
+    def __str__(self) -> str:
+        uneven = f", sizes vary by CV {self.cv:g}" if self.cv else ""
+        effect = f"design effect {self.variance_factor:.4g}"
+        return f"clusters of {self.size:g}{uneven}, ICC {self.icc:g} ({effect})"
+
+
+@dataclass(frozen=True, slots=True)
+class Variants:
+    """Several treatments, each compared with the one control."""
+
+    count: int
+    correction: Correction = "dunnett"
+
+    def __post_init__(self) -> None:
+        gate.whole("count", self.count, 1)
+        gate.choice("correction", self.correction, CORRECTIONS)
+
+    def single_alpha(self, alpha: Number, df: Floats, correlation: Floats, *, two_sided: bool) -> Floats:
+        """Error rate of each comparison that keeps the chance of any error at alpha."""
+        k = int(self.count)
+        if self.correction == "none":
+            return np.asarray(alpha)
+        if self.correction == "bonferroni":
+            return np.asarray(alpha) / k
+        if self.correction == "sidak":
+            return np.asarray(-np.expm1(np.log1p(-np.asarray(alpha)) / k))
+        return dunnett.single_alpha(alpha, k, df, correlation, two_sided=two_sided)
+
+    def __str__(self) -> str:
+        names = {"dunnett": "Dunnett", "sidak": "Šidák", "bonferroni": "Bonferroni", "none": "no"}
+        return f"{self.count} treatments, {names[self.correction]} correction"
+
+
+@dataclass(frozen=True, slots=True)
+class Margin:
+    """Show that treatment is not worse, or not different, by as much as a margin."""
+
+    size: float
+    kind: MarginKind = "non-inferiority"
+    good: Literal["higher", "lower"] = "higher"
+
+    def __post_init__(self) -> None:
+        gate.positive("margin", self.size)
+        gate.choice("kind", self.kind, MARGIN_KINDS)
+        gate.choice("good", self.good, ("higher", "lower"))
+
+    def __str__(self) -> str:
+        return f"{self.kind}, margin {self.size:g}"
+
+
+@dataclass(frozen=True, slots=True)
+class Traffic:
+    """Units that arrive each day, and the share of them that enters the test."""
+
+    per_day: float
+    share: float = 1.0
+
+    def __post_init__(self) -> None:
+        gate.positive("per_day", self.per_day)
+        if not 0 < float(gate.finite("share", self.share)) <= 1:
+            raise InputError.rule("share", self.share, "above 0 and at most 1")
+
+    @property
+    def daily(self) -> float:
+        """Units a day in the test, over all groups."""
+        return self.per_day * self.share
+
+    def __str__(self) -> str:
+        return f"{self.per_day:g} units a day" + (f", {self.share:.4g} of them in the test" if self.share < 1 else "")
+
+
+@dataclass(frozen=True, slots=True)
+class Attrition:
+    """The share of units that will have no value at the end."""
+
+    share: float
+
+    def __post_init__(self) -> None:
+        if not 0 <= float(gate.finite("share", self.share)) < 1:
+            raise InputError.rule("share", self.share, "at least 0 and below 1")
+
+    def __str__(self) -> str:
+        return f"attrition of {100 * self.share:.4g}%"
+
+
+Modifier: TypeAlias = Covariate | Clusters | Variants | Margin | Traffic | Attrition

@@ -1,0 +1,407 @@
+"""Planning tests of shares."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, replace
+from typing import TYPE_CHECKING, ClassVar, Literal
+
+import numpy as np
+
+from amber_ruler.errors import DesignError
+from amber_ruler.numeric import gate, score
+from amber_ruler.plan import enumerate as exactly
+from amber_ruler.plan import modifiers as change
+from amber_ruler.plan.estimates import Estimated, TwoGroups, room
+from amber_ruler.plan.means import known_baseline
+
+if TYPE_CHECKING:
+    from numpy.typing import NDArray
+
+    from amber_ruler.numeric.gate import Floats
+    from amber_ruler.plan.design import Units, Ways
+
+_FLEISS = "Fleiss, Levin & Paik (2003), Statistical Methods for Rates and Proportions"
+_COUNTED = frozenset({change.Traffic, change.Attrition})
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class OneProportion(Estimated):
+    """A test of one share against a fixed value.
+
+    Parameters
+    ----------
+    baseline : float, between 0 and 1
+        The tested share; only `sample_size_for_width` can do without, and then takes the worst case, one half.
+    exact : bool
+        Whether the test is the exact binomial one, or the score test by the normal distribution.
+    alpha : float
+        Error rate of the test.
+    alternative : "two-sided", "greater" or "less"
+        Direction of the test.
+
+    Notes
+    -----
+    The power of an exact test goes up and down as units are added, since successes are whole. The sample size is
+    the smallest from which the power never falls below the target again; a note names the smallest that reaches it
+    at all. A two-sided exact test gives each tail half of alpha, as the exact interval of Clopper and Pearson.
+    The width is that of the interval estimate ± z sqrt(p (1 - p) / n).
+
+    References
+    ----------
+    .. [1] Chernick & Liu (2002), The American Statistician 56, 149-155, for the saw-tooth.
+    .. [2] Fleiss, Levin & Paik (2003), Statistical Methods for Rates and Proportions, 3rd ed., section 2.5.
+
+    Examples
+    --------
+    >>> plan = OneProportion(baseline=0.5).sample_size(effect=0.2, power=0.8)
+    >>> plan.n, round(plan.power, 4)
+    (53, 0.8232)
+    >>> OneProportion().sample_size_for_width(half_width=0.03).n
+    1068
+    """
+
+    title = "One proportion"
+    method = "one proportion, exact binomial test"
+    source = f"{_FLEISS}, chapter 2"
+    effect_name = "share − tested share"
+    percent = True
+
+    baseline: float | None = None
+    exact: bool = True
+
+    def __post_init__(self) -> None:
+        if self.baseline is not None:
+            gate.between("baseline", self.baseline, 0, 1)
+        Estimated.__post_init__(self)
+
+    def _least(self) -> float:
+        return 1.0
+
+    def _needed(self) -> Floats:
+        if self.baseline is None:
+            raise DesignError("A test needs the share to test against: OneProportion(baseline=…).")
+        return np.asarray(self.baseline, dtype=np.float64)
+
+    def _ways(self) -> Ways:
+        return share_ways(self.baseline)
+
+    def _told(self, effect: float) -> dict[str, float]:
+        return {} if self.baseline is None else share_told(effect, self.baseline, "share")
+
+    def _checked_effect(self, effect: Floats) -> Floats:
+        return inside(Estimated._checked_effect(self, effect), self._needed())
+
+    def _most(self, sign: float) -> Floats:
+        return room(sign, self._needed())
+
+    def _errors(self, effect: Floats, null: Floats, units: Units) -> tuple[Floats, Floats]:
+        p0, p1 = self._needed() + null, self._needed() + effect
+        factor = self._variance_factor() / units[0]
+        return np.sqrt(_variance(p0) * factor), np.sqrt(_variance(p1) * factor)
+
+    def _with(self, modifier: change.Modifier) -> OneProportion:
+        if self.exact and type(modifier) not in _COUNTED:
+            raise DesignError(f"The exact test counts independent units: a {modifier} needs OneProportion(exact=False).")
+        return super(OneProportion, self)._with(modifier)
+
+    def _power_of(self, effect: Floats, units: Units) -> Floats:
+        if not self.exact:
+            return Estimated._power_of(self, effect, units)
+        low, high = {"two-sided": (0.5, 0.5), "greater": (1.0, 0.0), "less": (0.0, 1.0)}[self.alternative]
+        return exactly.power_of_binomial(self._needed(), effect, units[0], self.alpha * low, self.alpha * high)
+
+    def _solve_n(self, effect: Floats, target: Floats) -> Floats:
+        if not self.exact:
+            return Estimated._solve_n(self, effect, target)
+        guess = replace(self, exact=False)._solve_n(effect, target)
+        return exactly.lasting_sizes(self, effect, target, guess)
+
+    def _half_width(self, effect: Floats, units: Units) -> Floats:
+        if self.baseline is None:
+            return replace(self, baseline=0.5, exact=False)._half_width(np.asarray(0.0), units)
+        return Estimated._half_width(self, effect, units)
+
+    def _method_said(self) -> str:
+        if self.exact and self.baseline is not None:
+            return self.method
+        return Estimated._method_said(self).replace("exact binomial test", "score test, normal distribution")
+
+    def _notes(self, effect: float, units: Units) -> tuple[str, ...]:
+        if self.baseline is None:
+            return ("The share is unknown: the width is that of the worst case, a share of one half.",)
+        return ()
+
+    def _size_notes(self, effect: Floats, target: Floats, n: Floats) -> tuple[str, ...]:
+        return exactly.saw_tooth(self, effect, target, n) if self.exact else ()
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class TwoProportions(TwoGroups):
+    """A test of treatment against control by the share of successes.
+
+    Parameters
+    ----------
+    baseline : float, between 0 and 1
+        Share of successes in control; only `sample_size_for_width` can do without, and then takes the worst case.
+    test : "score" or "unpooled"
+        Whether the standard error under "no difference" pools both shares, or keeps each its own.
+    exact : bool
+        Whether the power of that test is summed over all outcomes, instead of the normal approximation.
+    ratio : float
+        Treatment units for each control unit.
+    alpha : float
+        Error rate of the test.
+    alternative : "two-sided", "greater" or "less"
+        Direction of the test.
+
+    Notes
+    -----
+    Both tails count when the test is two-sided. Effects are differences of shares: 0.01 is one percentage point. `n`
+    is the units in control, or a pair (treatment, control). Against a margin the score test has both shares at their
+    maximum likelihood under the margin (Farrington & Manning 1990). With `exact` the size is the smallest from which
+    the power never falls below the target again.
+
+    References
+    ----------
+    .. [1] Fleiss, Levin & Paik (2003), Statistical Methods for Rates and Proportions, 3rd ed., section 4.2.
+    .. [2] Farrington & Manning (1990), Statistics in Medicine 9, 1447-1454.
+
+    Examples
+    --------
+    >>> plan = TwoProportions(baseline=0.10).sample_size(effect=0.02, power=0.8)
+    >>> plan.n_control, plan.n_total, round(plan.power, 4)
+    (3841, 7682, 0.8)
+    """
+
+    title = "Two proportions"
+    method = "two proportions, score test, normal distribution"
+    source = f"{_FLEISS}, section 4.2"
+    percent = True
+
+    baseline: float | None = None
+    test: Literal["score", "unpooled"] = "score"
+    exact: bool = False
+
+    def __post_init__(self) -> None:
+        if self.baseline is not None:
+            gate.between("baseline", self.baseline, 0, 1)
+        gate.choice("test", self.test, ("score", "unpooled"))
+        TwoGroups.__post_init__(self)
+
+    def _needed(self) -> Floats:
+        if self.baseline is None:
+            raise DesignError("A test needs the share in control: TwoProportions(baseline=…).")
+        return np.asarray(self.baseline, dtype=np.float64)
+
+    def _ways(self) -> Ways:
+        return share_ways(self.baseline)
+
+    def _told(self, effect: float) -> dict[str, float]:
+        return {} if self.baseline is None else share_told(effect, self.baseline, "treatment share")
+
+    def _checked_effect(self, effect: Floats) -> Floats:
+        return inside(TwoGroups._checked_effect(self, effect), self._needed())
+
+    def _most(self, sign: float) -> Floats:
+        return room(sign, self._needed())
+
+    def _errors(self, effect: Floats, null: Floats, units: Units) -> tuple[Floats, Floats]:
+        (one, two), p0 = units, self._needed()
+        p1, factor = p0 + effect, self._variance_factor()
+        error = np.sqrt(factor * (_variance(p1) / one + _variance(p0) / two))
+        if self.test == "unpooled":
+            return error, error
+        if np.any(null != 0):
+            low = score.constrained_share(one * p1, one, two * p0, two, np.asarray(null, dtype=np.float64))
+            return np.sqrt(factor * (_variance(low + null) / one + _variance(low) / two)), error
+        pooled = (one * p1 + two * p0) / (one + two)
+        return np.sqrt(factor * _variance(pooled) * (1 / one + 1 / two)), error
+
+    def _with(self, modifier: change.Modifier) -> TwoProportions:
+        if self.exact and type(modifier) not in _COUNTED | {change.Variants}:
+            raise DesignError(f"Exact power counts independent units: a {modifier} needs exact=False.")
+        return super(TwoProportions, self)._with(modifier)
+
+    def _power_of(self, effect: Floats, units: Units) -> Floats:
+        if not self.exact:
+            return TwoGroups._power_of(self, effect, units)
+        alpha, pooled = self._single_alpha(units), self.test == "score"
+        return exactly.power_of_two(self._needed(), effect, units, alpha, self.alternative, pooled=pooled)
+
+    def _solve_n(self, effect: Floats, target: Floats) -> Floats:
+        if not self.exact:
+            return TwoGroups._solve_n(self, effect, target)
+        guess = replace(self, exact=False)._solve_n(effect, target)
+        return exactly.lasting_sizes(self, effect, target, guess)
+
+    def _size_notes(self, effect: Floats, target: Floats, n: Floats) -> tuple[str, ...]:
+        return exactly.saw_tooth(self, effect, target, n) if self.exact else ()
+
+    def _half_width(self, effect: Floats, units: Units) -> Floats:
+        if self.baseline is None:
+            return replace(self, baseline=0.5, exact=False)._half_width(np.asarray(0.0), units)
+        return TwoGroups._half_width(self, effect, units)
+
+    def _method_said(self) -> str:
+        said = TwoGroups._method_said(self)
+        if self.test == "unpooled":
+            said = said.replace("score test", "unpooled test")
+        return said.replace("normal distribution", "exact power by enumeration") if self.exact else said
+
+    def _notes(self, effect: float, units: Units) -> tuple[str, ...]:
+        if self.baseline is None:
+            return ("The shares are unknown: the width is that of the worst case, shares of one half.",)
+        return ()
+
+    def _rejections(
+        self, rng: np.random.Generator, effect: float, units: tuple[int, ...], runs: int, alpha: float
+    ) -> tuple[NDArray[np.bool_], str]:
+        from amber_ruler.plan import simulate
+
+        return simulate.two_proportions(self, rng, effect, units, runs, alpha)
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class PairedProportions(Estimated):
+    """A test of two conditions on the same units, by the share of successes.
+
+    Parameters
+    ----------
+    discordant : float, optional
+        Share of pairs whose two sides differ. Or instead:
+    baseline, correlation : float, optional
+        Share of successes on the control side, and the correlation between the two sides.
+    alpha : float
+        Error rate of the test.
+    alternative : "two-sided", "greater" or "less"
+        Direction of the test.
+
+    Notes
+    -----
+    McNemar's test: the difference of the discordant shares, by the normal distribution, with the variance of "no
+    difference" in the test and that of the effect in its power. `n` is the number of pairs.
+
+    References
+    ----------
+    .. [1] Connor (1987), Biometrics 43, 207-211.
+
+    Examples
+    --------
+    >>> PairedProportions(discordant=0.3).sample_size(effect=0.1, power=0.8).n
+    234
+    """
+
+    title = "Paired proportions"
+    method = "paired proportions, McNemar's test, normal distribution"
+    source = "Connor (1987), Biometrics 43, 207-211"
+    percent = True
+    _allowed: ClassVar[frozenset[type]] = frozenset({change.Clusters, change.Traffic, change.Attrition})
+
+    discordant: float | None = None
+    baseline: float | None = None
+    correlation: float | None = None
+
+    def __post_init__(self) -> None:
+        given = tuple(v is not None for v in (self.discordant, self.baseline, self.correlation))
+        if given not in {(True, False, False), (False, True, True)}:
+            raise DesignError("Paired proportions need discordant, or baseline and correlation.")
+        for name in ("discordant", "baseline"):
+            if getattr(self, name) is not None:
+                gate.between(name, getattr(self, name), 0, 1)
+        if self.correlation is not None:
+            gate.between("correlation", self.correlation, -1, 1)
+        Estimated.__post_init__(self)
+
+    def _ways(self) -> Ways:
+        return share_ways(self.baseline)
+
+    def _told(self, effect: float) -> dict[str, float]:
+        share = {"discordant pairs": float(self._apart(np.asarray(effect)))}
+        return share if self.baseline is None else share_told(effect, self.baseline, "treatment share") | share
+
+    def _apart(self, effect: Floats) -> Floats:
+        """Share of discordant pairs under the effect."""
+        if self.baseline is None or self.correlation is None:
+            return np.broadcast_to(np.asarray(self.discordant, dtype=np.float64), np.shape(effect))
+        p0, p1 = np.asarray(self.baseline), self.baseline + effect
+        both = p0 * p1 + self.correlation * np.sqrt(np.maximum(_variance(p0) * _variance(p1), 0))
+        return p0 + p1 - 2 * both
+
+    def _checked_effect(self, effect: Floats) -> Floats:
+        effect = Estimated._checked_effect(self, effect)
+        if self.baseline is not None:
+            inside(effect, np.asarray(self.baseline))
+        apart = self._apart(effect)
+        wrong = (apart < np.abs(effect)) | (apart > 1)
+        if np.any(wrong):
+            culprit, share = (float(np.extract(wrong, np.broadcast_to(v, wrong.shape))[0]) for v in (effect, apart))
+            raise DesignError(
+                f"A difference of {culprit:g} does not go with a share of {share:.4g} of discordant pairs: the two sides"
+                " must differ in at least as many pairs. Check the correlation."
+            )
+        return effect
+
+    def _most(self, sign: float) -> Floats:
+        if self.baseline is None:
+            return np.asarray(self.discordant) * (1 - 1e-9)
+        most = room(sign, self.baseline)
+        # With a correlation, extreme shares no longer go together: stop where discordant pairs run out.
+        grid = most[..., None] * np.linspace(0, 1, 4001)[1:]
+        fits = self._apart(sign * grid) >= grid
+        return np.asarray(np.where(fits, grid, 0).max(axis=-1))
+
+    def _errors(self, effect: Floats, null: Floats, units: Units) -> tuple[Floats, Floats]:  # noqa: ARG002
+        apart, factor = self._apart(effect), self._variance_factor() / units[0]
+        spread = np.maximum(apart - effect**2, 1e-300)
+        return np.sqrt(apart * factor), np.sqrt(spread * factor)
+
+    def _group_names(self) -> tuple[str, ...]:
+        return ("pairs",)
+
+
+def share_ways(baseline: float | None) -> Ways:
+    """How the effect on a share may be given."""
+    return {
+        "effect": lambda e: e,
+        "lift": lambda share: np.asarray(share) * known_baseline(baseline, "lift"),
+        "treatment": lambda share: np.asarray(share) - known_baseline(baseline, "treatment"),
+        "standardised": lambda h: from_h(known_baseline(baseline, "standardised"), h),
+    }
+
+
+def from_h(baseline: float, h: Floats) -> Floats:
+    """The difference of shares that has Cohen's h."""
+    angle = np.arcsin(np.sqrt(baseline)) + np.asarray(h) / 2
+    if np.any((angle <= 0) | (angle >= np.pi / 2)):
+        raise DesignError(f"From a baseline of {np.max(baseline):g} there is no share as far away as that h.")
+    return np.asarray(np.sin(angle) ** 2 - baseline)
+
+
+def share_told(effect: float, baseline: float, name: str) -> dict[str, float]:
+    """The effect on a share in other words."""
+    share = baseline + effect
+    if not 0 < share < 1:
+        return {name: share}
+    return {
+        name: share,
+        "lift": effect / baseline,
+        "odds ratio": share / (1 - share) / (baseline / (1 - baseline)),
+        "h": float(2 * (np.arcsin(np.sqrt(share)) - np.arcsin(np.sqrt(baseline)))),
+    }
+
+
+def inside(effect: Floats, baseline: Floats) -> Floats:
+    """Return effects that leave a share between 0 and 1."""
+    share = baseline + effect
+    wrong = (share <= 0) | (share >= 1)
+    if np.any(wrong):
+        p0, e, p1 = (float(np.extract(wrong, np.broadcast_to(v, wrong.shape))[0]) for v in (baseline, effect, share))
+        raise DesignError(
+            f"A baseline of {p0:g} and an effect of {e:g} give a share of {p1:g},"
+            " which is not between 0 and 1. Effects are differences of shares: 0.01 is one percentage point."
+        )
+    return effect
+
+
+def _variance(share: Floats) -> Floats:
+    return share * (1 - share)
