@@ -72,3 +72,19 @@ def save_text(path: Path, text: str) -> None:
         path.write_text(text + "\n", encoding="utf-8")
     except OSError as error:
         raise InputError(f"Can't write {path}: {error.strerror or error}.") from None
+
+
+def save_figure(result: Result, path: Path) -> None:
+    """Draw a result into a PNG or SVG file of 1280 by 800 pixels, or say why that can't be."""
+    from matplotlib.backends.backend_agg import FigureCanvasAgg
+    from matplotlib.figure import Figure
+
+    if path.suffix.lower() not in (".png", ".svg"):
+        raise InputError(f"A figure is written as .png or .svg; got {path.name!r}.")
+    figure = Figure(figsize=(12.8, 8.0), dpi=100, layout="constrained")
+    FigureCanvasAgg(figure)
+    result.plot(figure.subplots())
+    try:
+        figure.savefig(path)
+    except OSError as error:
+        raise InputError(f"Can't write {path}: {error.strerror or error}.") from None

@@ -1,95 +1,282 @@
-"""amber-ruler plan: units, power and detectable effect before a test."""
+"""amber-ruler plan: units, power, detectable effect, alpha or precision, before a test.
+
+Every design is a command, whose options are the numbers that the design takes: its fields, said as in its docstring.
+"""
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Annotated
+import dataclasses
+import inspect
+import re
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
+from typer.core import TyperGroup
 
-from amber_ruler.cli.output import write_results
-from amber_ruler.errors import DesignError
+from amber_ruler.cli.output import save_figure, write_results
+from amber_ruler.errors import DesignError, InputError
 
 if TYPE_CHECKING:
-    from amber_ruler.plan.design import TwoGroups
+    from amber_ruler.plan.design import Design
+    from amber_ruler.results import Result
+
+# The design behind each command, and an example of its own.
+_KINDS = {
+    "two-means": ("TwoMeans", "--sd 20 --effect 1.3 --power 0.9"),
+    "two-proportions": ("TwoProportions", "--baseline 0.46 --lift 0.05"),
+    "one-mean": ("OneMean", "--sd 20 --baseline 14 --treatment 15"),
+    "paired-means": ("PairedMeans", "--sd 10 --correlation 0.6 --effect 3"),
+    "one-proportion": ("OneProportion", "--half-width 0.03"),
+    "paired-proportions": ("PairedProportions", "--discordant 0.3 --effect 0.1"),
+    "many-means": ("ManyMeans", "--groups 3 --sd 2 --means 10,11,12"),
+    "two-rates": ("TwoRates", "--baseline 0.5 --exposure 28 --lift 0.1"),
+    "ratio": (
+        "RatioMetric",
+        "--numerator-mean 0.6 --numerator-variance 0.8 \\\n      --denominator-mean 3 --denominator-variance 5"
+        " --covariance 1.1 --lift 0.05",
+    ),
+    "correlation": ("Correlation", "--effect 0.3"),
+    "regression": ("Regression", "--predictors 3 --explained 0.2 --effect 0.05"),
+    "association": ("Association", "--rows 2 --columns 3 --effect 0.3"),
+}
+
+_WAYS = {
+    "effect": "How large the effect is, in the design's unit; treatment minus control where there are two groups.",
+    "standardised": "The effect in standard deviations instead (shares: h; regression: f squared).",
+    "lift": "The effect relative to the baseline instead: 0.05 is 5%.",
+    "treatment": "The value that would replace the baseline, instead.",
+    "means": "The means of all groups instead, separated by commas.",
+    "shares": "The table of expected shares instead: rows separated by semicolons, cells by commas.",
+}
+_FINDS = ("size", "power", "effect", "alpha")
+
+
+class _Designs(TyperGroup):
+    """The commands, each made when it is asked for: a plain --help needn't load the designs."""
+
+    def list_commands(self, ctx: Any) -> list[str]:  # noqa: ARG002 - the framework's signature
+        return list(_KINDS)
+
+    def get_command(self, ctx: Any, cmd_name: str) -> Any:  # noqa: ARG002 - the framework's signature
+        return _command(cmd_name) if cmd_name in _KINDS else None
+
 
 app = typer.Typer(
+    cls=_Designs,
     no_args_is_help=True,
     rich_markup_mode=None,
-    help="Find units, power or detectable effect.",
+    help="Find units, power, detectable effect, alpha or precision before a test.",
 )
 
-Effect = Annotated[float | None, typer.Option(help="Treatment minus control.", show_default=False)]
-Units = Annotated[int | None, typer.Option("--n", help="Units in control.", show_default=False)]
-Power = Annotated[float, typer.Option(help="Chance to find the effect.")]
-Ratio = Annotated[float, typer.Option(help="Treatment units for each control unit.")]
-Alpha = Annotated[float, typer.Option(help="Error rate of the test.")]
-Alternative = Annotated[str, typer.Option(help="two-sided, greater or less.")]
-Json = Annotated[bool, typer.Option("--json", help="Write JSON instead of text.")]
 
-_MEANS_EXAMPLES = """\b
-Examples:
-  amber-ruler plan two-means --sd 20 --effect 1.3            how many units?
-  amber-ruler plan two-means --sd 20 --effect 1.3 --n 3000   what power?
-  amber-ruler plan two-means --sd 20 --n 3000 --power 0.9    what effect?
-"""
-_SHARES_EXAMPLES = """\b
-Examples:
-  how many units?
-      amber-ruler plan two-proportions --baseline 0.46 --effect 0.03
-  what effect?
-      amber-ruler plan two-proportions --baseline 0.46 --n 4000 --power 0.9
-"""
+@app.callback()
+def _plan() -> None:
+    pass
 
 
-@app.command("two-means", epilog=_MEANS_EXAMPLES)
-def two_means(
-    effect: Effect = None,
-    n: Units = None,
-    power: Power = 0.8,
-    sd: Annotated[float, typer.Option(help="Standard deviation within groups; 1 for standardised effects.")] = 1.0,
-    ratio: Ratio = 1.0,
-    alpha: Alpha = 0.05,
-    alternative: Alternative = "two-sided",
-    as_json: Json = False,
-) -> None:
-    """Plan a comparison of two means.
+def _command(kind: str) -> Any:
+    """A command whose options are the fields of a design, and what goes with every question."""
+    from amber_ruler import plan
 
-    With --effect: how many units. With --n: the smallest detectable effect. With both: the power.
-    """
-    from amber_ruler.plan import TwoMeans
+    name, example = _KINDS[kind]
+    design = getattr(plan, name)
+    options = {**_own_options(design), **_asking(design)}
 
-    design = TwoMeans(sd=sd, ratio=ratio, alpha=alpha, alternative=alternative)  # type: ignore[arg-type]
-    _ask(design, effect, n, power, as_json)
+    def run(**given: Any) -> None:
+        _run(design, given)
 
-
-@app.command("two-proportions", epilog=_SHARES_EXAMPLES)
-def two_proportions(
-    baseline: Annotated[float, typer.Option(help="Share of successes in control.", show_default=False)],
-    effect: Effect = None,
-    n: Units = None,
-    power: Power = 0.8,
-    ratio: Ratio = 1.0,
-    alpha: Alpha = 0.05,
-    alternative: Alternative = "two-sided",
-    as_json: Json = False,
-) -> None:
-    """Plan a comparison of two proportions; an effect of 0.01 is one percentage point.
-
-    With --effect: how many units. With --n: the smallest detectable effect. With both: the power.
-    """
-    from amber_ruler.plan import TwoProportions
-
-    design = TwoProportions(baseline=baseline, ratio=ratio, alpha=alpha, alternative=alternative)  # type: ignore[arg-type]
-    _ask(design, effect, n, power, as_json)
+    doc = inspect.getdoc(design) or ""
+    run.__doc__ = f"{doc.splitlines()[0]}\n\nBy default it says how many units are needed; --find asks for another."
+    run.__annotations__ = {option: hint for option, (hint, _) in options.items()}
+    run.__signature__ = inspect.Signature(  # type: ignore[attr-defined]
+        [
+            inspect.Parameter(option, inspect.Parameter.KEYWORD_ONLY, default=default, annotation=hint)
+            for option, (hint, default) in options.items()
+        ]
+    )
+    one = typer.Typer(add_completion=False, pretty_exceptions_enable=False, rich_markup_mode=None)
+    one.command(kind, epilog=f"\b\nExample:\n  amber-ruler plan {kind} {example}\n")(run)
+    return typer.main.get_command(one)
 
 
-def _ask(design: TwoGroups, effect: float | None, n: int | None, power: float, as_json: bool) -> None:
-    if effect is not None and n is not None:
-        answer = design.power(effect=effect, n=n)
-    elif effect is not None:
-        answer = design.sample_size(effect=effect, power=power)
-    elif n is not None:
-        answer = design.detectable_effect(n=n, power=power)
-    else:
-        raise DesignError("Give --effect for the units, --n for the detectable effect, or both for the power.")
-    write_results([answer], as_json=as_json)
+def _own_options(design: type[Design]) -> dict[str, tuple[Any, Any]]:
+    """An option for every number of the design."""
+    said = _parameters(design)
+    options: dict[str, tuple[Any, Any]] = {}
+    for item in dataclasses.fields(design):
+        if not item.init or item.name == "modifiers":
+            continue
+        # Of an optional number the number; a choice is text.
+        kind: Any = {"float": float, "int": int, "bool": bool}.get(str(item.type).partition(" ")[0], str)
+        required = item.default is dataclasses.MISSING
+        flag = [f"--{item.name.replace('_', '-')}" + (f"/--no-{item.name}" if kind is bool else "")]
+        option = typer.Option(
+            *flag, help=said.get(item.name, ""), show_default=not (required or item.default in (None, False))
+        )
+        hint = kind if required or item.default is not None else kind | None
+        options[item.name] = (Annotated[hint, option], inspect.Parameter.empty if required else item.default)
+    return options
+
+
+def _asking(design: type[Design]) -> dict[str, tuple[Any, Any]]:
+    """The options of the questions, and of the modifiers that the design allows."""
+    from amber_ruler.plan import modifiers as change
+
+    def maybe(kind: Any, help_: str, *names: str) -> tuple[Any, Any]:
+        return Annotated[kind | None, typer.Option(*names, help=help_, show_default=False)], None
+
+    options: dict[str, tuple[Any, Any]] = {}
+    for way, help_ in _WAYS.items():
+        if way in design.ways:
+            options[way] = maybe(str if way in ("means", "shares") else float, help_)
+    options["power"] = maybe(float, "Chance to find the effect; 0.8 unless given.")
+    pair = "; treatment,control for unequal groups" if "ratio" in {f.name for f in dataclasses.fields(design)} else ""
+    options["n"] = maybe(str, f"Units in control, in each group, or in all, as the design has them{pair}.", "--n")
+    options["find"] = (Annotated[str, typer.Option(help="size, power, effect or alpha.")], "size")
+    options["half_width"] = maybe(float, "Find the units for an interval that reaches no further to each side.")
+    allowed = design._allowed
+    if change.Covariate in allowed:
+        options["covariate"] = maybe(float, "Correlation with a covariate known before the test.")
+    if change.Clusters in allowed:
+        options["cluster_size"] = maybe(float, "Units in each cluster, where whole clusters are randomised.")
+        options["icc"] = maybe(float, "Intraclass correlation of the clusters.")
+        options["cluster_cv"] = maybe(float, "Coefficient of variation of the cluster sizes.")
+    if change.Variants in allowed:
+        options["variants"] = maybe(int, "Number of treatments, each compared with the control.")
+        options["correction"] = maybe(str, "For several treatments: dunnett (unless given), sidak, bonferroni, none.")
+    if change.Margin in allowed:
+        options["margin"] = maybe(float, "Show that treatment is not worse, or not different, by this much.")
+        options["margin_kind"] = maybe(str, "non-inferiority (unless given) or equivalence.")
+        options["good"] = maybe(str, "Direction in which the metric is good: higher or lower.")
+    options["per_day"] = maybe(float, "Units that arrive each day: the answer says how long it takes.")
+    options["traffic_share"] = maybe(float, "Share of them that enters the test.")
+    options["weeks"] = maybe(int, "Weeks of that traffic, instead of --n.")
+    options["attrition"] = maybe(float, "Share of units that will have no value at the end.")
+    options["grid"] = (
+        Annotated[
+            list[str] | None,
+            typer.Option(help="Several values of a number, such as effect=1,1.3,2; may be repeated.", show_default=False),
+        ],
+        None,
+    )
+    options["figure"] = maybe(Path, "Draw the curve into this PNG or SVG file.")
+    options["as_json"] = (Annotated[bool, typer.Option("--json", help="Write JSON instead of text.")], False)
+    return options
+
+
+def _run(kind: type[Design], given: dict[str, Any]) -> None:
+    own = {f.name for f in dataclasses.fields(kind) if f.init and f.name != "modifiers"}
+    design = _modified(kind(**{name: given.pop(name) for name in own & given.keys()}), given)
+    answer = _grid(design, given) if given["grid"] else _answer(design, given)
+    if given["figure"] is not None:
+        save_figure(answer, given["figure"])
+    write_results([answer], as_json=given["as_json"])
+
+
+def _modified(design: Design, given: dict[str, Any]) -> Design:
+    def together(first: str, *others: str) -> bool:
+        if given.get(first) is None:
+            for other in others:
+                if given.get(other) is not None:
+                    raise DesignError(f"{_flag(other)} goes with {_flag(first)}, which is not given.")
+            return False
+        return True
+
+    def some(**names: str) -> dict[str, Any]:
+        return {name: given[option] for name, option in names.items() if given.get(option) is not None}
+
+    if together("covariate"):
+        design = design.with_covariate(given["covariate"])
+    if together("cluster_size", "icc", "cluster_cv"):
+        if given["icc"] is None:
+            raise DesignError("--cluster-size goes with --icc, which is not given.")
+        design = design.with_clusters(given["cluster_size"], given["icc"], **some(cv="cluster_cv"))
+    if together("margin", "margin_kind", "good"):
+        design = design.with_margin(given["margin"], **some(kind="margin_kind", good="good"))
+    if together("variants", "correction"):
+        design = design.with_variants(given["variants"], **some(correction="correction"))
+    if together("attrition"):
+        design = design.with_attrition(given["attrition"])
+    if together("per_day", "traffic_share", "weeks"):
+        design = design.with_traffic(given["per_day"], **some(share="traffic_share"))
+    return design
+
+
+def _answer(design: Design, given: dict[str, Any]) -> Result:
+    find = given["find"]
+    if find not in _FINDS:
+        raise InputError.unknown("--find", find, _FINDS)
+    effect = {way: _effect(way, given[way]) for way in _WAYS if given.get(way) is not None}
+    units = {"n": _units(given["n"]), "weeks": given["weeks"]}
+    units = {name: value for name, value in units.items() if value is not None}
+    power = {} if given["power"] is None else {"power": given["power"]}
+    if given["half_width"] is not None:
+        _refuse(find != "size", "--half-width asks for units: leave --find out.")
+        _refuse(bool(units or power), "--half-width asks for units: leave out --n, --weeks and --power.")
+        return design.sample_size_for_width(half_width=given["half_width"], **effect)
+    if find == "size":
+        _refuse(bool(units), "The units are what is looked for: leave out --n and --weeks, or say --find power or effect.")
+        return design.sample_size(**power, **effect)
+    if find == "power":
+        _refuse(bool(power), "The power is what is looked for: leave --power out.")
+        return design.power(**units, **effect)
+    if find == "effect":
+        _refuse(bool(effect), "The effect is what is looked for: leave it out.")
+        return design.detectable_effect(**units, **power)
+    return design.alpha_for(**units, **power, **effect)
+
+
+def _grid(design: Design, given: dict[str, Any]) -> Result:
+    columns: dict[str, Any] = {
+        name: given[name] for name in (*_WAYS, "power", "weeks") if given.get(name) is not None
+    }
+    if given["n"] is not None:
+        columns["n"] = _units(given["n"])
+    for part in given["grid"]:
+        name, sign, values = part.partition("=")
+        if not sign:
+            raise InputError(f"--grid takes name=value,value, such as effect=1,1.3,2; got {part!r}.")
+        columns[name.strip().replace("-", "_")] = _numbers("--grid", values)
+    return design.grid(**columns)
+
+
+def _refuse(wrong: bool, message: str) -> None:
+    if wrong:
+        raise DesignError(message)
+
+
+def _effect(way: str, value: Any) -> Any:
+    if way == "means":
+        return _numbers("--means", value)
+    if way == "shares":
+        return [_numbers("--shares", row) for row in value.split(";")]
+    return value
+
+
+def _units(text: str | None) -> Any:
+    if text is None:
+        return None
+    values = _numbers("--n", text)
+    return values[0] if len(values) == 1 else values
+
+
+def _numbers(flag: str, text: str) -> list[float]:
+    try:
+        return [float(part) for part in text.split(",")]
+    except ValueError:
+        raise InputError(f"{flag} takes numbers separated by commas; got {text!r}.") from None
+
+
+def _flag(name: str) -> str:
+    return f"--{name.replace('_', '-')}"
+
+
+def _parameters(design: type[Design]) -> dict[str, str]:
+    """What the docstring says of each parameter."""
+    section = (inspect.getdoc(design) or "").partition("Parameters\n----------\n")[2].partition("\nNotes\n")[0]
+    found: dict[str, str] = {}
+    for names, text in re.findall(r"^(\w[\w, ]*) : .*\n((?:    .*\n?)+)", section, flags=re.MULTILINE):
+        for name in names.split(", "):
+            found[name] = " ".join(text.split())
+    return found

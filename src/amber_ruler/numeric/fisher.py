@@ -7,13 +7,17 @@ from typing import TYPE_CHECKING
 import numpy as np
 from scipy import special
 
+from amber_ruler.numeric import normal
 from amber_ruler.numeric.gate import aligned
 from amber_ruler.numeric.inverse import invert
 from amber_ruler.numeric.mixture import poisson_mixture
+from amber_ruler.numeric.roots import bracketed_root, widened
 from amber_ruler.numeric.stirling import stirling_error
 from amber_ruler.numeric.tails import outward
 
 if TYPE_CHECKING:
+    from collections.abc import Callable
+
     from numpy.typing import ArrayLike
 
     from amber_ruler.numeric.gate import Floats
@@ -74,6 +78,27 @@ def noncentral_upper_quantile(q: ArrayLike, df1: ArrayLike, df2: ArrayLike, nonc
     """The x with P(F > x) = q."""
     q, a, b, nc = aligned(q, df1, df2, noncentrality)
     return invert(lambda x: noncentral_sf(x, a, b, nc), q, 1 + nc / a, rising=False)
+
+
+def noncentrality_bounds(
+    f: ArrayLike, df1: ArrayLike, df2: ArrayLike, low_tail: float, high_tail: float
+) -> tuple[Floats, Floats]:
+    """The noncentralities at which an observed F would just be too large, or too small.
+
+    P(F > f | low) = low_tail and P(F <= f | high) = high_tail; 0 where even no effect makes it less likely.
+    """
+    f, a, b = aligned(f, df1, df2)
+
+    def bound(tail: Callable[..., Floats], chance: float, sign: float) -> Floats:
+        def miss(root: Floats) -> Floats:
+            return np.asarray(sign * (normal.quantile(np.clip(tail(f, a, b, root**2), 1e-300, 1 - 1e-16)) - goal))
+
+        goal = float(normal.quantile(chance))
+        low, high = widened(miss, np.zeros(f.shape), np.sqrt(a * f) + 3, step=2.0, ends=(0.0, np.inf))
+        with np.errstate(invalid="ignore"):
+            return np.where(miss(np.zeros(f.shape)) >= 0, 0.0, bracketed_root(miss, low, high, rtol=1e-13) ** 2)
+
+    return bound(noncentral_sf, low_tail, 1.0), bound(noncentral_cdf, high_tail, -1.0)
 
 
 def _tail(x: ArrayLike, df1: ArrayLike, df2: ArrayLike, *, lower: bool) -> Floats:

@@ -53,6 +53,7 @@ class Correlation(Estimated):
     method = "correlation, exact distribution"
     source = "Hotelling (1953), Journal of the Royal Statistical Society B 15, 193-232"
     effect_name = "correlation − tested correlation"
+    ways = ("effect", "treatment")
     _allowed: ClassVar[frozenset[type]] = frozenset({change.Traffic, change.Attrition})
 
     null: float = 0.0

@@ -60,6 +60,7 @@ class Design(ABC):
     source: ClassVar[str]
     effect_name: ClassVar[str] = "difference"
     percent: ClassVar[bool] = False
+    ways: ClassVar[tuple[str, ...]] = ("effect",)
     alternative: str = dataclasses.field(init=False, repr=False, default="any")
     _allowed: ClassVar[frozenset[type]] = frozenset({change.Traffic, change.Attrition})
 
@@ -261,10 +262,11 @@ class Design(ABC):
             If there is nothing left to solve for, or too much.
         """
         own = {f.name for f in dataclasses.fields(self) if f.init and f.name not in ("alternative", "modifiers")}
-        ways = [name for name in scenarios if name in self._ways()]
+        known = own | (set(self.ways) - {"means", "shares"}) | {"power", "n", "weeks"}
         for name in scenarios:
-            if name not in own | set(self._ways()) | {"power", "n", "weeks"}:
-                raise InputError.unknown("grid", name, sorted(own | set(self._ways()) | {"power", "n", "weeks"}))
+            if name not in known:
+                raise InputError.unknown("grid", name, sorted(known))
+        ways = [name for name in scenarios if name in self.ways]
         values = {name: np.atleast_1d(gate.finite(name, value)) for name, value in scenarios.items()}
         size = int(np.prod([v.size for v in values.values()]))
         if size > MOST_SCENARIOS:
@@ -419,7 +421,7 @@ class Design(ABC):
 
     def _with(self, modifier: Modifier) -> Self:
         if type(modifier) not in self._allowed:
-            raise DesignError(f"{self.title}: a plan {type(modifier).__name__.lower()} does not apply to this design.")
+            raise DesignError(f"{self.title}: {modifier} does not apply to this design.")
         if self._modifier(type(modifier)) is not None:
             raise DesignError(f"The design already has {self._modifier(type(modifier))}.")
         return replace(self, modifiers=(*self.modifiers, modifier))
@@ -517,18 +519,17 @@ class Design(ABC):
     # ------------------------------------------------------------------------------------------------------- the machinery
 
     def _effect(self, given: EffectGiven, *, check: bool = True) -> Floats:
-        ways = self._ways()
         for name in given:
-            if name not in ways:
-                raise InputError.unknown(f"ways to say the effect of {self.title.lower()}", name, ways)
+            if name not in self.ways:
+                raise InputError.unknown(f"ways to say the effect of {self.title.lower()}", name, self.ways)
         if not given and self._modifier(change.Margin) is not None:
             return np.asarray(0.0)
         if len(given) != 1:
-            listed = ", ".join(ways)
+            listed = ", ".join(self.ways)
             got = "none" if not given else " and ".join(given)
             raise DesignError(f"Say how large the effect is in one way ({listed}); got {got}.")
         ((name, value),) = given.items()
-        effect = gate.finite(name, ways[name](value))
+        effect = gate.finite(name, self._ways()[name](value))
         return self._checked_effect(effect) if check and self._modifier(change.Margin) is None else effect
 
     def _target(self, power: ArrayLike) -> Floats:

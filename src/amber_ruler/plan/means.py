@@ -18,6 +18,7 @@ if TYPE_CHECKING:
     from amber_ruler.plan.design import Units, Ways
 
 _SOURCE = "Johnson, Kotz & Balakrishnan (1995), Continuous Univariate Distributions 2, chapter 31"
+MEAN_WAYS = ("effect", "standardised", "lift", "treatment")
 MOST_SPREADS = 1e3  # a standardised effect beyond all experience
 ENOUGH_FOR_SKEW = 355.0  # Kohavi, Deng, Longbotham & Xu (2014), rule 7
 
@@ -57,6 +58,7 @@ class OneMean(Estimated):
     title = "One mean"
     method = "one mean, noncentral t"
     source = _SOURCE
+    ways = MEAN_WAYS
     effect_name = "mean − tested value"
 
     sd: float = 1.0
@@ -133,6 +135,7 @@ class TwoMeans(TwoGroups):
     title = "Two means"
     method = "two means, equal variances, noncentral t"
     source = _SOURCE
+    ways = MEAN_WAYS
 
     sd: float = 1.0
     sd_treatment: float | None = None
@@ -250,6 +253,7 @@ class PairedMeans(Estimated):
     title = "Paired means"
     method = "mean of paired differences, noncentral t"
     source = _SOURCE
+    ways = MEAN_WAYS
 
     sd_difference: float | None = None
     sd: float | None = None

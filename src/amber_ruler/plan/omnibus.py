@@ -97,6 +97,7 @@ class ManyMeans(Omnibus):
     method = "one-way analysis of variance, noncentral F"
     source = _SOURCE.format(30)
     effect_name = "effect f"
+    ways = ("effect", "means")
     _allowed: ClassVar[frozenset[type]] = frozenset(
         {change.Covariate, change.Clusters, change.Traffic, change.Attrition}
     )
@@ -172,6 +173,7 @@ class Regression(Omnibus):
     method = "added R², noncentral F"
     source = _SOURCE.format(30)
     effect_name = "added R²"
+    ways = ("effect", "standardised")
 
     predictors: int = 1
     others: int = 0
@@ -245,6 +247,7 @@ class Association(Omnibus):
     method = "χ² of a table of counts, noncentral χ²"
     source = _SOURCE.format(29)
     effect_name = "effect w"
+    ways = ("effect", "shares")
     _allowed: ClassVar[frozenset[type]] = frozenset({change.Clusters, change.Traffic, change.Attrition})
 
     rows: int = 2

@@ -12,7 +12,7 @@ from amber_ruler.numeric import gate, score
 from amber_ruler.plan import enumerate as exactly
 from amber_ruler.plan import modifiers as change
 from amber_ruler.plan.estimates import Estimated, TwoGroups, room
-from amber_ruler.plan.means import known_baseline
+from amber_ruler.plan.means import MEAN_WAYS, known_baseline
 
 if TYPE_CHECKING:
     from numpy.typing import NDArray
@@ -65,6 +65,7 @@ class OneProportion(Estimated):
     source = f"{_FLEISS}, chapter 2"
     effect_name = "share − tested share"
     percent = True
+    ways = MEAN_WAYS
 
     baseline: float | None = None
     exact: bool = True
@@ -177,6 +178,7 @@ class TwoProportions(TwoGroups):
     method = "two proportions, score test, normal distribution"
     source = f"{_FLEISS}, section 4.2"
     percent = True
+    ways = MEAN_WAYS
 
     baseline: float | None = None
     test: Literal["score", "unpooled"] = "score"
@@ -295,6 +297,7 @@ class PairedProportions(Estimated):
     method = "paired proportions, McNemar's test, normal distribution"
     source = "Connor (1987), Biometrics 43, 207-211"
     percent = True
+    ways = MEAN_WAYS
     _allowed: ClassVar[frozenset[type]] = frozenset({change.Clusters, change.Traffic, change.Attrition})
 
     discordant: float | None = None

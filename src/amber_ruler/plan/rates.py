@@ -11,7 +11,7 @@ from amber_ruler.errors import DesignError
 from amber_ruler.numeric import gate
 from amber_ruler.plan.design import SMALLEST_SHARE
 from amber_ruler.plan.estimates import TwoGroups
-from amber_ruler.plan.means import MOST_SPREADS, mean_told, mean_ways
+from amber_ruler.plan.means import MEAN_WAYS, MOST_SPREADS, mean_told, mean_ways
 
 if TYPE_CHECKING:
     from amber_ruler.numeric.gate import Floats
@@ -55,6 +55,7 @@ class TwoRates(TwoGroups):
     title = "Two rates"
     method = "two Poisson rates, score test, normal distribution"
     source = "Ng & Tang (2005), Statistics in Medicine 24, 955-965"
+    ways = ("effect", "lift", "treatment")
 
     baseline: float
     exposure: float = 1.0
@@ -68,9 +69,7 @@ class TwoRates(TwoGroups):
         return 1.0
 
     def _ways(self) -> Ways:
-        ways = dict(mean_ways(1.0, self.baseline))
-        del ways["standardised"]
-        return ways
+        return mean_ways(1.0, self.baseline)
 
     def _told(self, effect: float) -> dict[str, float]:
         return {"treatment rate": self.baseline + effect, "lift": effect / self.baseline}
@@ -134,6 +133,7 @@ class RatioMetric(TwoGroups):
     title = "Ratio metric"
     method = "ratio of two means, delta method, normal distribution"
     source = "Deng, Knoblich & Lu (2018), KDD '18, 233-242"
+    ways = MEAN_WAYS
 
     numerator_mean: float
     numerator_variance: float

@@ -61,4 +61,8 @@ def figure(result: Result, ax: Axes | None = None) -> Axes:
     """Draw a result as a figure and return the Axes."""
     from amber_ruler.report.drawing import draw_rulers
 
-    return draw_rulers(view_of(result).ruler(result), ax=ax, title=result.title)
+    view = view_of(result)
+    if hasattr(view, "draw"):
+        axes: Axes = view.draw(result, ax)
+        return axes
+    return draw_rulers(view.ruler(result), ax=ax, title=result.title)

@@ -19,7 +19,7 @@ if TYPE_CHECKING:
 
 def draw_rulers(ruler: Ruler, *, ax: Axes | None = None, title: str = "") -> Axes:
     """Draw intervals under each other on one scale, with the zero mark and the margin's band."""
-    axes = _new_axes(len(ruler.rows)) if ax is None else ax
+    axes = new_axes(ax, height=1.3 + 0.55 * len(ruler.rows))
     scale = scale_of(ruler)
     if ruler.margin:
         axes.axvspan(
@@ -61,10 +61,13 @@ def save(figure: Figure, path: str | os.PathLike[str]) -> None:
     figure.savefig(path)
 
 
-def _new_axes(rows: int) -> Axes:
+def new_axes(ax: Axes | None, *, height: float = 5.6) -> Axes:
+    """The caller's axes, or new ones of the usual width."""
+    if ax is not None:
+        return ax
     import matplotlib.pyplot as plt
 
-    _, axes = plt.subplots(figsize=(9, 1.3 + 0.55 * rows), layout="constrained")
+    _, axes = plt.subplots(figsize=(9, height), layout="constrained")
     return axes
 
 

@@ -2,65 +2,175 @@
 
 from __future__ import annotations
 
+import dataclasses
 from typing import TYPE_CHECKING, Any
 
+import numpy as np
+
+from amber_ruler.plan.modifiers import Margin, Variants
 from amber_ruler.report import numbers
 from amber_ruler.report.blocks import Block, Grid, Heading, Lines, Ruler, RulerRow
-from amber_ruler.report.views.shared import checks_and_notes, test_terms
+from amber_ruler.report.views.shared import checks_and_notes, level, test_terms
 
 if TYPE_CHECKING:
+    from matplotlib.axes import Axes
+
     from amber_ruler.plan import PlanAnswer
+    from amber_ruler.plan.design import Design
+
+_SHARES = {"treatment share", "share", "lift", "discordant pairs", "eta squared"}
+_NOT_SHOWN = {"alpha", "alternative", "modifiers", "exact", "known", "test"}
+_COST_HEADER = {
+    "sample size": "units in total",
+    "sample size for width": "units in total",
+    "power": "power",
+    "detectable effect": "effect",
+    "alpha": "alpha",
+}
 
 
 def layout(result: PlanAnswer) -> list[Block]:
-    """Units by group and in total, the effect on the ruler, power, assumptions."""
-    units = (
-        ("treatment", numbers.whole(result.n_treatment)),
-        ("control", numbers.whole(result.n_control)),
-        ("in total", numbers.whole(result.n_total)),
-    )
-    facts = [("power", numbers.percent(result.power)), ("effect", _amount(result, result.effect))]
-    facts.append(("interval to be expected", f"± {_amount(result, result.half_width)}"))
-    facts += [(name, _assumption(name, value)) for name, value in result.design.items()]
-    return [
-        Heading(result.title, f"{result.method} · {test_terms(result.alpha, result.alternative)}"),
-        Grid(("", "units"), units),
-        ruler(result),
-        Grid(("", ""), tuple(facts)),
-        *checks_and_notes(result),
-        Lines((sentence(result),), strong=True),
-    ]
+    """Units by group and in total, the effect on the ruler, power, assumptions, what each modifier cost."""
+    units = [(name, numbers.whole(n)) for name, n in result.units.items()]
+    if len(units) > 1 or result.n_total != result.n:
+        units.append(("in total", numbers.whole(result.n_total)))
+    blocks: list[Block] = [Heading(result.title, f"{result.method} · {_terms(result)}"), Grid(("", "units"), tuple(units))]
+    if result.half_width is not None:
+        blocks.append(ruler(result))
+    blocks.append(Grid(("", ""), tuple(_facts(result))))
+    if result.costs:
+        blocks.append(Grid(("what the modifiers do", _COST_HEADER[result.question], "change"), _costs(result)))
+    return [*blocks, *checks_and_notes(result), Lines((sentence(result),), strong=True)]
 
 
 def ruler(result: PlanAnswer) -> Ruler:
     """The effect, with the interval to be expected around it if it is real."""
-    row = RulerRow("effect", result.effect, result.effect - result.half_width, result.effect + result.half_width)
-    return Ruler((row,), percent=result.percent, unit="pp" if result.percent else "")
+    reach, margin = result.half_width or 0.0, margin_of(result)
+    row = RulerRow("effect", result.effect, result.effect - reach, result.effect + reach)
+    size = None if margin is None else margin.size
+    return Ruler((row,), margin=size, percent=result.percent, unit="pp" if result.percent else "")
 
 
 def sentence(result: PlanAnswer) -> str:
     """The plan in one sentence."""
-    sizes = (
-        f"{numbers.whole(result.n_control)} units in each group"
-        if result.n_treatment == result.n_control
-        else f"{numbers.whole(result.n_treatment)} units in treatment and {numbers.whole(result.n_control)} in control"
-    )
-    return (
-        f"{sizes} ({numbers.whole(result.n_total)} in total) find a difference of {_amount(result, result.effect)}"
-        f" with a power of {numbers.percent(result.power)} ({test_terms(result.alpha, result.alternative)})."
-    )
+    who = _units_said(result)
+    if result.question == "sample size for width":
+        return f"{who} give an interval of ± {_amount(result, result.half_width or 0)} at {level(1 - result.alpha)}."
+    power, margin = numbers.percent(result.power or 0.0), margin_of(result)
+    if margin is not None:
+        worse = "higher" if margin.good == "lower" else "lower"
+        what = f"{worse} than control" if margin.kind == "non-inferiority" else "away from control"
+        goal = (
+            f"show that treatment is not {what} by {_amount(result, margin.size)} or more, if the true difference is"
+            f" {_amount(result, result.effect)}, "
+        )
+    elif result.effect_name == "difference":
+        goal = f"find a difference of {_amount(result, result.effect)} "
+    else:
+        goal = f"find an effect of {_amount(result, result.effect)} ({result.effect_name}) "
+    days = "" if result.days is None else f" With this traffic that takes {_time_said(result)}."
+    return f"{who} {goal}with a power of {power} ({_terms(result)}).{days}"
 
 
 def rows(result: PlanAnswer) -> dict[str, Any]:
     """Columns of a tidy frame."""
-    names = ("question", "n_treatment", "n_control", "n_total", "effect", "power", "alpha", "alternative")
-    return {name: [getattr(result, name)] for name in names}
+    names = ("question", "n", "n_treatment", "n_control", "n_total", "effect", "power", "alpha", "alternative")
+    return {name: [getattr(result, name)] for name in (*names, "half_width", "days")}
+
+
+def draw(result: PlanAnswer, ax: Axes | None = None) -> Axes:
+    """Power against units for this effect and two others, the answer marked."""
+    from amber_ruler.report import curves
+
+    if result.power is None:
+        return curves.width_by_units(result, ax)
+    return curves.power_by_units(result, ax)
+
+
+def margin_of(result: PlanAnswer) -> Margin | None:
+    """The margin that the plan tests against, if it does."""
+    return next((m for m in result.design.modifiers if isinstance(m, Margin)), None)
+
+
+def settings(design: Design) -> dict[str, Any]:
+    """The numbers of the design that were given, by name."""
+    shown = {}
+    for item in dataclasses.fields(design):
+        value = getattr(design, item.name)
+        if item.name not in _NOT_SHOWN and value is not None and not (item.name == "ratio" and value == 1):
+            shown[item.name] = value
+    return shown
+
+
+def _facts(result: PlanAnswer) -> list[tuple[str, str]]:
+    facts: list[tuple[str, str]] = []
+    if result.power is not None:
+        facts.append(("power", numbers.percent(result.power)))
+    if result.question == "alpha":
+        facts.append(("alpha", numbers.number(result.alpha)))
+    if any(isinstance(m, Variants) for m in result.design.modifiers):
+        facts.append(("alpha of each comparison", numbers.number(result.single_alpha)))
+    if result.power is not None:
+        facts.append((result.effect_name, _amount(result, result.effect)))
+        facts += [
+            (name, numbers.percent(value) if name in _SHARES else numbers.number(value))
+            for name, value in result.effects.items()
+        ]
+    if result.half_width is not None:
+        facts.append(("interval to be expected", f"± {_amount(result, result.half_width)}"))
+    for name, value in settings(result.design).items():
+        share = name == "discordant" or (name == "baseline" and result.percent)
+        facts.append((name.replace("_", " "), numbers.percent(value) if share else f"{value:,.6g}"))
+    if result.days is not None:
+        facts.append(("duration", _time_said(result)))
+    return facts
+
+
+def _costs(result: PlanAnswer) -> tuple[tuple[str, ...], ...]:
+    lines, before = [], None
+    for cost in result.costs:
+        if not np.isfinite(cost.value):
+            shown, change = "out of reach", ""
+        elif result.question == "power":
+            shown = numbers.percent(cost.value)
+            change = "" if before is None else f"{_signed(100 * (cost.value - before))} pp"
+        else:
+            whole = result.question.startswith("sample size")
+            shown = numbers.whole(cost.value) if whole else numbers.number(cost.value)
+            if result.question == "detectable effect":
+                shown = _amount(result, cost.value)
+            change = "" if not before else f"{_signed(100 * (cost.value / before - 1))}%"
+        before = cost.value if np.isfinite(cost.value) else None
+        lines.append((cost.modifier, shown, change))
+    return tuple(lines)
+
+
+def _signed(value: float) -> str:
+    return ("+" if value > 0 else "") + numbers.fixed(value, 1)
+
+
+def _terms(result: PlanAnswer) -> str:
+    if margin_of(result) is not None:
+        return f"alpha {result.alpha:.4g} for each one-sided test"
+    return test_terms(result.alpha, result.alternative)
+
+
+def _units_said(result: PlanAnswer) -> str:
+    total, names = numbers.whole(result.n_total), tuple(result.units)
+    if len(names) == 1:
+        (name,) = names
+        said = numbers.whole(result.n)
+        return f"{said} units in {name} ({total} in total)" if name.startswith("each") else f"{said} {name}"
+    if names == ("treatment", "control") and result.n_treatment == result.n_control:
+        return f"{numbers.whole(result.n)} units in each group ({total} in total)"
+    parts = " and ".join(f"{numbers.whole(n)} {'units ' if k == 0 else ''}in {name}" for k, (name, n) in enumerate(result.units.items()))
+    return f"{parts} ({total} in total)"
+
+
+def _time_said(result: PlanAnswer) -> str:
+    days, weeks = result.days or 0, result.weeks or 0
+    return f"{days:,} {'day' if days == 1 else 'days'}, so {weeks:,} whole {'week' if weeks == 1 else 'weeks'}"
 
 
 def _amount(result: PlanAnswer, value: float) -> str:
     return f"{numbers.number(100 * value)} pp" if result.percent else numbers.number(value)
-
-
-def _assumption(name: str, value: Any) -> str:
-    shares = {"baseline", "treatment share", "lift"}
-    return numbers.percent(value) if name in shares else numbers.number(value)

@@ -34,8 +34,9 @@ def checks_and_notes(result: Result) -> list[Block]:
 
 
 def test_terms(alpha: float, alternative: str) -> str:
-    """Alpha and direction in words."""
-    return f"alpha {alpha:g}, {_SIGNS[alternative]}"
+    """Alpha and direction in words; a test for any difference at all has no direction."""
+    side = f", {_SIGNS[alternative]}" if alternative in _SIGNS else ""
+    return f"alpha {alpha:.4g}{side}"
 
 
 def level(value: float) -> str:
