@@ -11,9 +11,29 @@ from amber_ruler.numeric.gate import Floats, Number, scalar_or_array
 from amber_ruler.numeric.stirling import stirling_error
 from amber_ruler.results import EffectSize, Interval
 
-__all__ = ["Alternative", "cohen_h", "hedges_g", "lift", "odds_ratio", "risk_ratio", "small_sample_factor", "tails"]
+__all__ = [
+    "Alternative",
+    "cohen_h",
+    "customary_word",
+    "hedges_g",
+    "lift",
+    "odds_ratio",
+    "risk_ratio",
+    "small_sample_factor",
+    "tails",
+]
 
 Alternative: TypeAlias = Literal["two-sided", "greater", "less"]
+
+# From where on an effect is customarily called small, medium, large.
+_WORDS = {
+    "d": (0.2, 0.5, 0.8),
+    "h": (0.2, 0.5, 0.8),
+    "r": (0.1, 0.3, 0.5),
+    "w": (0.1, 0.3, 0.5),
+    "f": (0.1, 0.25, 0.4),
+    "f²": (0.02, 0.15, 0.35),
+}
 
 
 def tails(alpha: float, alternative: str) -> tuple[float, float]:
@@ -204,3 +224,34 @@ def cohen_h(
     below, above = critical_z(tails(alpha, alternative))
     interval = Interval(scalar_or_array(value - below * spread), scalar_or_array(value + above * spread), 1 - alpha)
     return EffectSize(scalar_or_array(value), interval, "Cohen h")
+
+
+def customary_word(scale: str, value: float) -> str:
+    """Say by which word an effect of this size is customarily called: a habit, no reason to plan for it.
+
+    Parameters
+    ----------
+    scale : "d", "h", "r", "w", "f" or "f²"
+        What the effect is measured by.
+    value : float
+        Its size, of either sign.
+
+    Returns
+    -------
+    str
+        "less than small", "small", "medium" or "large". What is small on paper may matter, and the other way round:
+        the words were meant for lack of anything better.
+
+    References
+    ----------
+    .. [1] Cohen (1988), Statistical Power Analysis for the Behavioral Sciences, 2nd ed.
+
+    Examples
+    --------
+    >>> customary_word("d", -0.55)
+    'medium'
+    """
+    gate.choice("scale", scale, _WORDS)
+    size = abs(float(gate.finite("value", value)))
+    words = ("less than small", "small", "medium", "large")
+    return words[sum(size >= limit for limit in _WORDS[scale])]

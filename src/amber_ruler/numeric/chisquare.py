@@ -9,8 +9,8 @@ from scipy import special
 
 from amber_ruler.numeric.gate import aligned
 from amber_ruler.numeric.inverse import invert
-from amber_ruler.numeric.mixture import poisson_mixture
-from amber_ruler.numeric.stirling import expm1_less, stirling_error
+from amber_ruler.numeric.mixture import Ladder, poisson_mixture
+from amber_ruler.numeric.stirling import expm1_less, poisson_weight, stirling_error
 from amber_ruler.numeric.tails import outward
 
 if TYPE_CHECKING:
@@ -46,12 +46,23 @@ def upper_quantile(q: ArrayLike, df: ArrayLike) -> Floats:
 
 def noncentral_cdf(x: ArrayLike, df: ArrayLike, noncentrality: ArrayLike) -> Floats:
     """P(X <= x) with noncentrality >= 0: a Poisson mixture of central distributions."""
-    return poisson_mixture(lambda j, x, df: cdf(x, df + 2 * j), noncentrality, x, df)
+    ladder = Ladder(_first_step, _step_ratio, lower=True)
+    return poisson_mixture(lambda j, x, df: cdf(x, df + 2 * j), ladder, noncentrality, x, df)
 
 
 def noncentral_sf(x: ArrayLike, df: ArrayLike, noncentrality: ArrayLike) -> Floats:
     """P(X > x) with noncentrality >= 0."""
-    return poisson_mixture(lambda j, x, df: sf(x, df + 2 * j), noncentrality, x, df)
+    ladder = Ladder(_first_step, _step_ratio, lower=False)
+    return poisson_mixture(lambda j, x, df: sf(x, df + 2 * j), ladder, noncentrality, x, df)
+
+
+def _first_step(x: Floats, df: Floats) -> Floats:
+    """What two more degrees of freedom move from the lower tail to the upper: a Poisson probability."""
+    return poisson_weight(df / 2, np.maximum(x, 0.0) / 2)
+
+
+def _step_ratio(j: Floats, x: Floats, df: Floats) -> Floats:
+    return np.maximum(x, 0.0) / (df + 2 * j + 2)
 
 
 def noncentral_quantile(p: ArrayLike, df: ArrayLike, noncentrality: ArrayLike) -> Floats:

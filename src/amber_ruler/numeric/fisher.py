@@ -10,7 +10,7 @@ from scipy import special
 from amber_ruler.numeric import normal
 from amber_ruler.numeric.gate import aligned
 from amber_ruler.numeric.inverse import invert
-from amber_ruler.numeric.mixture import poisson_mixture
+from amber_ruler.numeric.mixture import Ladder, poisson_mixture
 from amber_ruler.numeric.roots import bracketed_root, widened
 from amber_ruler.numeric.stirling import stirling_error
 from amber_ruler.numeric.tails import outward
@@ -60,12 +60,35 @@ def _library_quantile(q: Floats, df1: Floats, df2: Floats) -> Floats:
 
 def noncentral_cdf(x: ArrayLike, df1: ArrayLike, df2: ArrayLike, noncentrality: ArrayLike) -> Floats:
     """P(F <= x) with noncentrality >= 0 in the numerator: a Poisson mixture of central distributions."""
-    return poisson_mixture(lambda j, x, a, b: cdf(x * (a / (a + 2 * j)), a + 2 * j, b), noncentrality, x, df1, df2)
+    return _mixture(cdf, x, df1, df2, noncentrality)
 
 
 def noncentral_sf(x: ArrayLike, df1: ArrayLike, df2: ArrayLike, noncentrality: ArrayLike) -> Floats:
     """P(F > x) with noncentrality >= 0 in the numerator."""
-    return poisson_mixture(lambda j, x, a, b: sf(x * (a / (a + 2 * j)), a + 2 * j, b), noncentrality, x, df1, df2)
+    return _mixture(sf, x, df1, df2, noncentrality)
+
+
+def _mixture(
+    tail: Callable[..., Floats], x: ArrayLike, df1: ArrayLike, df2: ArrayLike, noncentrality: ArrayLike
+) -> Floats:
+    def kernel(j: Floats | float, x: Floats, a: Floats, b: Floats) -> Floats:
+        return tail(x * (a / (a + 2 * j)), a + 2 * j, b)
+
+    return poisson_mixture(kernel, Ladder(_first_step, _step_ratio, lower=tail is cdf), noncentrality, x, df1, df2)
+
+
+def _first_step(x: Floats, df1: Floats, df2: Floats) -> Floats:
+    """What two more degrees of freedom above move from the lower tail to the upper: y^a (1 - y)^b / (a B(a, b))."""
+    a, b, top = df1 / 2, df2 / 2, df1 * np.maximum(x, 0.0)
+    # log B(a, b) with the large logarithms cancelled beforehand.
+    log_beta = special.gammaln(a) + a - a * np.log(a + b) - (b - 0.5) * np.log1p(a / b)
+    log_beta += stirling_error(b) - stirling_error(a + b)
+    return np.exp(a * np.log(top / (df2 + top)) - b * np.log1p(top / df2) - log_beta) / a
+
+
+def _step_ratio(j: Floats, x: Floats, df1: Floats, df2: Floats) -> Floats:
+    a, top = df1 / 2 + j, df1 * np.maximum(x, 0.0)
+    return top / (df2 + top) * (a + df2 / 2) / (a + 1)
 
 
 def noncentral_quantile(p: ArrayLike, df1: ArrayLike, df2: ArrayLike, noncentrality: ArrayLike) -> Floats:

@@ -2,38 +2,58 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
+from collections.abc import Callable
+from typing import TYPE_CHECKING, NamedTuple
 
 import numpy as np
 
-from amber_ruler.numeric.gate import aligned
+from amber_ruler.numeric.gate import Floats, aligned
 from amber_ruler.numeric.stirling import poisson_weight
 
 if TYPE_CHECKING:
-    from collections.abc import Callable
-
     from numpy.typing import ArrayLike
 
-    from amber_ruler.numeric.gate import Floats
-
 _BLOCK = 256  # mixtures at a time
+_LADDER = 100.0  # largest Poisson mean whose terms are worth taking one by one
+_TINY = 1e-250
 
 
-def poisson_mixture(kernel: Callable[..., Floats], noncentrality: ArrayLike, *args: ArrayLike) -> Floats:
+class Ladder(NamedTuple):
+    """Central tails for all j at once: neighbours differ by a term that has a simple ratio to the one before.
+
+    `first` is that term at j = 0, `ratio(j, *args)` the next one over it.
+    """
+
+    first: Callable[..., Floats]
+    ratio: Callable[..., Floats]
+    lower: bool
+
+
+def poisson_mixture(kernel: Callable[..., Floats], ladder: Ladder, noncentrality: ArrayLike, *args: ArrayLike) -> Floats:
     """Return the sum over j of Poisson(j; noncentrality / 2) times kernel(j, *args).
 
     All terms are positive, so tails keep their relative digits as long as the terms around the largest are
     summed. Where the weights are wide the sum over whole j equals a sum with a longer step, since both are
     trapezoid rules of the same smooth function (Poisson's summation formula): the work does not grow with
-    the noncentrality.
+    the noncentrality. Where they are not, the ladder needs one central tail instead of one for every j.
     """
     nc, *rest = aligned(noncentrality, *args)
     shape = nc.shape
     mean = nc.ravel() / 2
     flat = [v.ravel() for v in rest]
     result = np.empty(mean.shape)
-    for start in range(0, mean.size, _BLOCK):
-        part = slice(start, start + _BLOCK)
+    with np.errstate(all="ignore"):
+        first = ladder.first(*flat)
+    climbs = (mean <= _LADDER) & (first > _TINY) & np.isfinite(first)
+    # Neighbours in noncentrality need about as many rungs.
+    order = np.flatnonzero(climbs)
+    order = order[np.argsort(mean[order])]
+    for start in range(0, order.size, _BLOCK):
+        part = order[start : start + _BLOCK]
+        result[part] = _climb(kernel, ladder, first[part], mean[part], [v[part] for v in flat])
+    others = np.flatnonzero(~climbs)
+    for start in range(0, others.size, _BLOCK):
+        part = others[start : start + _BLOCK]
         result[part] = _around(kernel, mean[part], mean[part], [v[part] for v in flat])
     # Far in a tail the terms that count lie off the weights' own centre: find it, and sum there.
     far = (result < 1e-9) & (mean > 0)
@@ -41,6 +61,20 @@ def poisson_mixture(kernel: Callable[..., Floats], noncentrality: ArrayLike, *ar
         there = [v[far] for v in flat]
         result[far] = _around(kernel, mean[far], _largest_term(kernel, mean[far], there), there)
     return np.asarray(result.reshape(shape))
+
+
+def _climb(kernel: Callable[..., Floats], ladder: Ladder, first: Floats, mean: Floats, args: list[Floats]) -> Floats:
+    most = float(mean.max())
+    j = np.arange(np.ceil(most + 9 * np.sqrt(most) + 14))
+    steps = np.empty((mean.size, j.size))
+    steps[:, 0] = first
+    steps[:, 1:] = ladder.ratio(j[:-1], *(v[:, None] for v in args))
+    np.cumprod(steps, axis=1, out=steps)
+    if ladder.lower:
+        tails = kernel(j[-1] + 1, *args)[:, None] + np.cumsum(steps[:, ::-1], axis=1)[:, ::-1]
+    else:
+        tails = kernel(0.0, *args)[:, None] + np.cumsum(steps, axis=1) - steps
+    return np.asarray(np.einsum("ij,ij->i", poisson_weight(j, mean[:, None]), tails))
 
 
 def _around(kernel: Callable[..., Floats], mean: Floats, centre: Floats, args: list[Floats]) -> Floats:

@@ -25,8 +25,13 @@ def stirling_error(a: Floats) -> Floats:
     .. [1] Loader (2000), Fast and accurate computation of binomial probabilities.
     """
     a = np.asarray(a, dtype=np.float64)
-    inverse_square = 1.0 / np.maximum(a, 10.0) ** 2
-    series = np.polynomial.polynomial.polyval(inverse_square, _SERIES) / np.maximum(a, 10.0)
+    inverse = 1.0 / np.maximum(a, 10.0)
+    square, series = inverse * inverse, np.full(a.shape, _SERIES[-1])
+    for coefficient in _SERIES[-2::-1]:
+        series = series * square + coefficient
+    series = series * inverse
+    if np.min(a, initial=10.0) >= 10.0:
+        return np.asarray(series)
     small = np.minimum(a, 10.0)
     direct = special.gammaln(small) - (small - 0.5) * np.log(small) + small - _HALF_LOG_TWO_PI
     return np.where(a >= 10.0, series, direct)

@@ -2,6 +2,8 @@
 
 from amber_ruler.plan.answer import PlanAnswer, PlanGrid, Simulation
 from amber_ruler.plan.correlation import Correlation
+from amber_ruler.plan.earlier import EarlierStudy
+from amber_ruler.plan.history import design_from
 from amber_ruler.plan.means import OneMean, PairedMeans, TwoMeans
 from amber_ruler.plan.omnibus import Association, ManyMeans, Regression
 from amber_ruler.plan.proportions import OneProportion, PairedProportions, TwoProportions
@@ -10,6 +12,7 @@ from amber_ruler.plan.rates import RatioMetric, TwoRates
 __all__ = [
     "Association",
     "Correlation",
+    "EarlierStudy",
     "ManyMeans",
     "OneMean",
     "OneProportion",
@@ -23,4 +26,5 @@ __all__ = [
     "TwoMeans",
     "TwoProportions",
     "TwoRates",
+    "design_from",
 ]

@@ -87,19 +87,20 @@ class Correlation(Estimated):
         error = 1 / np.sqrt(units[0] - 3)
         return error, error
 
+    def _distance(self, effect: Floats) -> Floats:
+        return np.abs(np.arctanh(self.null + effect) - np.arctanh(self.null))
+
     def _power_of(self, effect: Floats, units: Units) -> Floats:
         rho, n = self.null + effect, units[0]
         low, high = tails(np.asarray(self.alpha), self.alternative)
         if not self.exact:
-            away = np.arctanh(rho) - np.arctanh(self.null)
+            away = self._distance(effect) * np.sign(effect)
             return power_of_estimate(away, *self._errors(effect, effect, units), None, low, high)
-        power = np.zeros(np.broadcast_shapes(np.shape(rho), np.shape(n), np.shape(self.alpha)))
-        # The lower tail is the upper one with all signs turned.
-        for tail, sign in ((low, 1.0), (high, -1.0)):
-            if np.any(np.asarray(tail) > 0):
-                critical = pearson.upper_quantile(tail, n, sign * np.asarray(self.null))
-                power = power + pearson.sf(critical, n, sign * rho)
-        return power
+        # The lower tail is the upper one with all signs turned: both in one call.
+        sides = [(tail, sign) for tail, sign in ((low, 1.0), (high, -1.0)) if np.any(np.asarray(tail) > 0)]
+        shape = np.broadcast_shapes(np.shape(rho), np.shape(n), np.shape(self.alpha))
+        critical = np.stack([np.broadcast_to(pearson.upper_quantile(t, n, s * np.asarray(self.null)), shape) for t, s in sides])
+        return pearson.sf(critical, n, np.stack([np.broadcast_to(s * rho, shape) for _, s in sides])).sum(axis=0)
 
     def _half_width(self, effect: Floats, units: Units) -> Floats:
         centre, reach = np.arctanh(self.null + effect), normal.upper_quantile(np.asarray(self.alpha) / 2)

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from dataclasses import fields, replace
+from functools import lru_cache
 from typing import TYPE_CHECKING
 
 import numpy as np
@@ -128,12 +130,18 @@ def chance(x: Floats, n: float, share: float) -> Floats:
 
 def lasting_sizes(design: Design, effect: Floats, target: Floats, guess: Floats) -> Floats:
     """The smallest sizes from which the power never falls below the target again."""
-    return np.vectorize(lambda e, t, g: _window(design, e, t, g)[1], otypes=[float])(effect, target, guess)
+    effect, target, guess = aligned(effect, target, guess)
+    found = np.empty(effect.shape)
+    for at in np.ndindex(effect.shape):
+        numbers = {f.name: getattr(design, f.name) for f in fields(design)}
+        own = {name: float(v[at]) for name, v in numbers.items() if isinstance(v, np.ndarray)}
+        found[at] = _window(replace(design, **own), float(effect[at]), float(target[at]), float(guess[at]))[1]
+    return found
 
 
-def saw_tooth(design: Design, effect: Floats, target: Floats, n: Floats) -> tuple[str, ...]:
+def saw_tooth(design: Design, effect: Floats, target: Floats, n: Floats, guess: Floats) -> tuple[str, ...]:
     """Say that a smaller size reaches the target too, though a larger one falls below it again."""
-    first = _window(design, float(effect), float(target), float(n))[0]
+    first = _window(design, float(effect), float(target), float(guess))[0]
     if first >= n:
         return ()
     power = float(design._power_with(effect, design._recruits(np.asarray(first))))
@@ -143,6 +151,7 @@ def saw_tooth(design: Design, effect: Floats, target: Floats, n: Floats) -> tupl
     )
 
 
+@lru_cache(maxsize=16)  # the size and what is said of it both ask
 def _window(design: Design, effect: float, target: float, guess: float) -> tuple[float, float]:
     """First size that reaches the target, and first from which all do, from every size around a guess.
 

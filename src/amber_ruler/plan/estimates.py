@@ -97,11 +97,15 @@ class Estimated(Design):
         """Correlation of two comparisons with one control: its share in the variance of a difference."""
         return np.asarray(units[0] / (units[0] + units[1]))
 
+    def _distance(self, effect: Floats) -> Floats:
+        """Size of the effect on the scale of its standard error."""
+        return np.abs(effect)
+
     def _guess(self, effect: Floats, target: Floats) -> Floats:
         margin = self._modifier(change.Margin)
         tail = self.alpha / (2 if self.alternative == "two-sided" and margin is None else 1)
         z = normal.upper_quantile(tail) + normal.quantile(np.maximum(target, 0.5))
-        gap = np.abs(effect) if margin is None else np.maximum(margin.size - np.abs(effect), 1e-3 * margin.size)
+        gap = self._distance(effect) if margin is None else np.maximum(margin.size - np.abs(effect), 1e-3 * margin.size)
         some = 1e6
         error = self._errors(effect, np.asarray(0.0), self._analysed(self._recruits(np.asarray(some))))[1]
         with np.errstate(over="ignore", divide="ignore"):

@@ -9,7 +9,8 @@ from typing import TYPE_CHECKING, ClassVar
 import numpy as np
 
 from amber_ruler.errors import DesignError, InputError
-from amber_ruler.numeric import chisquare, fisher, gate
+from amber_ruler.numeric import chisquare, fisher, gate, normal
+from amber_ruler.numeric.roots import bracketed_root
 from amber_ruler.plan import modifiers as change
 from amber_ruler.plan.design import SMALLEST_SHARE, Design
 
@@ -50,13 +51,26 @@ class Omnibus(Design):
         return fisher.noncentral_sf(fisher.upper_quantile(self.alpha, top, bottom), top, bottom, shift)
 
     def _guess(self, effect: Floats, target: Floats) -> Floats:
-        # Of a chi-square with the same noncentrality for each unit, by its first two moments.
+        # Of a chi-square with the same noncentrality for each unit, in the normal approximation of Sankaran (1963).
         effect, target = gate.aligned(effect, target)
-        one = self._noncentrality(effect, (np.asarray(1e6),)) / 1e6
-        top = np.asarray(self._dfs((np.asarray(1e6),))[0])
-        needed = 1.5 * np.sqrt(top) * (1.65 + 4 * (target - 0.5)) + 3
+        many = (np.full(effect.shape, 1e6),)
+        one, top = self._noncentrality(effect, many) / 1e6, self._dfs(many)[0]
+        critical, goal = chisquare.upper_quantile(self.alpha, top), normal.quantile(target)
+
+        def miss(root: Floats) -> Floats:
+            shift = root * root
+            mean, grown = top + shift, top + 2 * shift
+            h = 1 - 2 / 3 * mean * (top + 3 * shift) / grown**2
+            p, m = grown / mean**2, (h - 1) * (1 - 3 * h)
+            centre = 1 + h * p * (h - 1 - 0.5 * (2 - h) * m * p)
+            return np.asarray((centre - (critical / mean) ** h) / (h * np.sqrt(2 * p) * (1 + 0.5 * m * p)) - goal)
+
+        shift = bracketed_root(miss, np.zeros(effect.shape), 2 * np.sqrt(critical) + 12, rtol=1e-4) ** 2
         with np.errstate(divide="ignore", over="ignore"):
-            return np.broadcast_to(needed / one + 2, effect.shape)
+            n = shift / one
+            # The error's degrees of freedom cost about this share more.
+            error = self._dfs((np.minimum(np.maximum(n, self._least()), 1e15),))[1]
+        return n if error is None else n * (1 + 0.6 * (critical + 1) / np.maximum(error, 4))
 
     def _fallback_effect(self) -> float:
         return 1e-3

@@ -114,8 +114,10 @@ class OneProportion(Estimated):
     def _solve_n(self, effect: Floats, target: Floats) -> Floats:
         if not self.exact:
             return Estimated._solve_n(self, effect, target)
-        guess = replace(self, exact=False)._solve_n(effect, target)
-        return exactly.lasting_sizes(self, effect, target, guess)
+        return exactly.lasting_sizes(self, effect, target, self._approximate_n(effect, target))
+
+    def _approximate_n(self, effect: Floats, target: Floats) -> Floats:
+        return replace(self, exact=False)._solve_n(effect, target)
 
     def _half_width(self, effect: Floats, units: Units) -> Floats:
         if self.baseline is None:
@@ -133,7 +135,7 @@ class OneProportion(Estimated):
         return ()
 
     def _size_notes(self, effect: Floats, target: Floats, n: Floats) -> tuple[str, ...]:
-        return exactly.saw_tooth(self, effect, target, n) if self.exact else ()
+        return exactly.saw_tooth(self, effect, target, n, self._approximate_n(effect, target)) if self.exact else ()
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -233,11 +235,13 @@ class TwoProportions(TwoGroups):
     def _solve_n(self, effect: Floats, target: Floats) -> Floats:
         if not self.exact:
             return TwoGroups._solve_n(self, effect, target)
-        guess = replace(self, exact=False)._solve_n(effect, target)
-        return exactly.lasting_sizes(self, effect, target, guess)
+        return exactly.lasting_sizes(self, effect, target, self._approximate_n(effect, target))
+
+    def _approximate_n(self, effect: Floats, target: Floats) -> Floats:
+        return replace(self, exact=False)._solve_n(effect, target)
 
     def _size_notes(self, effect: Floats, target: Floats, n: Floats) -> tuple[str, ...]:
-        return exactly.saw_tooth(self, effect, target, n) if self.exact else ()
+        return exactly.saw_tooth(self, effect, target, n, self._approximate_n(effect, target)) if self.exact else ()
 
     def _half_width(self, effect: Floats, units: Units) -> Floats:
         if self.baseline is None:

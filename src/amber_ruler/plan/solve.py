@@ -22,18 +22,25 @@ def smallest_count(
 ) -> Floats:
     """The smallest whole numbers, from 1 up, at which a rising value reaches the target; inf beyond `MOST_UNITS`.
 
-    `progress` turns a value into something that is 1 at the target and grows about like sqrt(n): a step on that scale
+    `progress` turns a value into something that is 1 at the target and grows about like sqrt(n): a secant on that scale
     lands on the answer or beside it. A bracket of whole numbers is kept, and halved where the steps do not get ahead.
     """
     short, enough = np.zeros(target.shape), np.full(target.shape, np.inf)
     n = np.clip(np.ceil(guess), 1, MOST_UNITS)
+    root_before, share_before = np.zeros(target.shape), np.zeros(target.shape)
     for turn in range(200):
         value = value_at(n)
         reached = value >= target
         enough, short = np.where(reached, np.minimum(enough, n), enough), np.where(reached, short, np.maximum(short, n))
         if np.all((enough - short <= 1) | (short >= MOST_UNITS)):
             break
-        step = n / np.clip(progress(value), 0.1, 10) ** 2
+        root, share = np.sqrt(n), np.clip(progress(value), 0.1, 10)
+        with np.errstate(divide="ignore", invalid="ignore"):
+            slope = (share - share_before) / (root - root_before)
+            step = root + (1 - share) / slope
+        # A secant that leads away from what has been seen is a line through no units at no progress instead.
+        step = np.where((slope > 0) & (step > root / 8) & (step < root * 8), step, root / share) ** 2
+        root_before, share_before = root, share
         # From below, the next whole number above the step; from above the one that should just fall short.
         step = np.where(reached, np.ceil(step) - 1, np.ceil(step))
         if turn % 4 == 3:

@@ -43,7 +43,7 @@ class Sums:
 def from_engine(frame: nw.LazyFrame[Any], columns: Sequence[str], by: str) -> ByVariant[Moments]:
     """Reduce on the engine; only sums come back."""
     schema = frame.collect_schema()
-    values = [_number(nw.col(c), schema[c]) for c in columns]
+    values = [number(nw.col(c), schema[c]) for c in columns]
     names = [f"v{i}" for i in range(len(columns))]
     rows = frame.select(nw.col(by).alias("label"), *(v.alias(n) for v, n in zip(values, names, strict=True)))
     complete = nw.all_horizontal(*(~nw.col(n).is_null() for n in names), ignore_nulls=False)
@@ -185,7 +185,7 @@ def label_text(key: Any) -> str:
     return str(key)
 
 
-def _number(column: nw.Expr, kind: DType) -> nw.Expr:
+def number(column: nw.Expr, kind: DType) -> nw.Expr:
     """A column as floats, NaN counted as missing."""
     if kind == nw.Boolean:
         # Not a cast: an engine may push that into its file reader, which then meets "true" in a number column.

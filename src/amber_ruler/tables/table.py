@@ -9,7 +9,7 @@ import numpy as np
 
 from amber_ruler.errors import DataError
 from amber_ruler.samples import Sample
-from amber_ruler.tables import reduce
+from amber_ruler.tables import profile, reduce
 from amber_ruler.tables.source import engine_errors, open_source
 from amber_ruler.tables.split_check import SplitCheck, check_split
 from amber_ruler.tables.variants import ByVariant
@@ -21,6 +21,7 @@ if TYPE_CHECKING:
 
     from amber_ruler.moments import Moments
     from amber_ruler.numeric.gate import Floats
+    from amber_ruler.tables.profile import Clusters, Shape
 
 
 class Table:
@@ -73,6 +74,31 @@ class Table:
             values = [_floats(self._frame[c].to_native()) for c in wanted]
             return reduce.from_memory(codes, labels, values, wanted, by)
 
+    def overall(self, columns: str | Sequence[str]) -> Moments:
+        """Counts, means and co-moments of columns over all rows, computed where the rows are."""
+        wanted = [columns] if isinstance(columns, str) else list(dict.fromkeys(columns))
+        self._check(wanted)
+        with engine_errors(self.name):
+            if isinstance(self._frame, nw.LazyFrame):
+                one = "all" + "_" * max(map(len, self.columns))  # a name that no column has
+                frame = self._frame.with_columns(nw.lit("all rows").alias(one))
+                return reduce.from_engine(frame, wanted, one)["all rows"]
+            values = [_floats(self._frame[c].to_native()) for c in wanted]
+            codes = np.zeros(len(values[0]), dtype=np.intp)
+            return reduce.from_memory(codes, ["all rows"], values, wanted, "all")["all rows"]
+
+    def shape(self, value: str) -> Shape:
+        """Skewness of a column over all rows, and whether it holds nothing but 0 and 1."""
+        self._check([value])
+        with engine_errors(self.name):
+            return profile.shape(self._frame.lazy(), value, self.overall(value))
+
+    def clusters(self, value: str, *, by: str) -> Clusters:
+        """Number, size and intraclass correlation of the clusters that a column names."""
+        self._check([value], by)
+        with engine_errors(self.name):
+            return profile.clusters(self._frame.lazy(), value, by, self.overall(value).mean(value))
+
     def split(self, value: str, *, by: str) -> ByVariant[Sample]:
         """The values of a column for each variant, in memory; missing ones left out and counted.
 
@@ -118,9 +144,9 @@ class Table:
         """Did the variants get the shares of rows that were planned? See `check_split`."""
         return check_split(self.counts(by=by), planned)
 
-    def _check(self, values: Sequence[str], by: str) -> None:
+    def _check(self, values: Sequence[str], by: str | None = None) -> None:
         self._check_rows()
-        for column in (by, *values):
+        for column in (*values, by) if by is not None else values:
             if column not in self._schema:
                 raise DataError.unknown(f"column of {self.name}", column, self.columns)
         for column in values:

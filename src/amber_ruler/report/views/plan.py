@@ -120,7 +120,7 @@ def _facts(result: PlanAnswer) -> list[tuple[str, str]]:
         facts.append(("interval to be expected", f"± {_amount(result, result.half_width)}"))
     for name, value in settings(result.design).items():
         share = name == "discordant" or (name == "baseline" and result.percent)
-        facts.append((name.replace("_", " "), numbers.percent(value) if share else f"{value:,.6g}"))
+        facts.append((name.replace("_", " "), numbers.percent(value) if share else f"{value:,.4g}" if abs(value) < 1e4 else numbers.number(value)))
     if result.days is not None:
         facts.append(("duration", _time_said(result)))
     return facts

@@ -1,0 +1,100 @@
+"""A design from the data at hand, so that nobody types standard deviations."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+
+from amber_ruler.errors import DataError
+from amber_ruler.moments import merge
+from amber_ruler.plan.means import TwoMeans
+from amber_ruler.plan.proportions import TwoProportions
+
+if TYPE_CHECKING:
+    from amber_ruler.numeric.gate import Floats
+    from amber_ruler.tables import Table
+
+
+def design_from(
+    table: Table,
+    metric: str,
+    *,
+    by: str | None = None,
+    control: str | None = None,
+    covariate: str | None = None,
+    cluster: str | None = None,
+    **settings: Any,
+) -> TwoMeans | TwoProportions:
+    """Read what a plan assumes of a metric from a table of its history.
+
+    Parameters
+    ----------
+    table : Table
+        Past observations, one row a unit.
+    metric : str
+        The column to be tested: numbers, or 0/1 for shares.
+    by : str, optional
+        Column with the variant labels of an earlier test: spread and correlation are then taken within variants.
+    control : str, optional
+        Label of the variant that gives the baseline; without it all rows do.
+    covariate : str, optional
+        A column known before the test: its correlation with the metric becomes `with_covariate`.
+    cluster : str, optional
+        Column with the clusters to be randomised: their sizes and intraclass correlation become `with_clusters`.
+    **settings
+        Anything else that the design takes, such as alpha or ratio.
+
+    Returns
+    -------
+    TwoMeans or TwoProportions
+        With baseline, standard deviation and skewness; of a 0/1 column with the share of 1s.
+
+    Raises
+    ------
+    DataError
+        If a column is absent or holds no numbers, or the metric never varies.
+
+    Notes
+    -----
+    The intraclass correlation is the estimate from the analysis of variance, at least 0; cluster sizes vary by their
+    coefficient of variation.
+
+    References
+    ----------
+    .. [1] Donner (1986), International Statistical Review 54, 67-82, for the intraclass correlation.
+
+    Examples
+    --------
+    >>> import amber_ruler as ar
+    >>> trips = ar.table(ar.demo.path("travellers"))
+    >>> design = design_from(trips, "fare", covariate="prior_spend")
+    >>> round(design.sd, 2), round(design.baseline, 2), round(design.modifiers[0].correlation, 2)
+    (20.44, 14.9, 0.62)
+    """
+    columns = [metric] if covariate is None else [metric, covariate]
+    groups = [table.overall(columns)] if by is None else list((arms := table.moments(columns, by=by)).values())
+    base = merge(groups) if by is None or control is None else arms[control]
+    # Around the mean of each variant: what the variants differ by is no spread.
+    spread = np.sum([g.comoments for g in groups], axis=0)
+    if spread[0, 0] == 0:
+        raise DataError(f"Column {metric!r} never varies: there is nothing to plan for.")
+    shape = table.shape(metric)
+    design: TwoMeans | TwoProportions
+    if shape.zero_one:
+        design = TwoProportions(baseline=base.mean(metric), **settings)
+    else:
+        sd = float(np.sqrt(spread[0, 0] / (sum(g.n for g in groups) - len(groups))))
+        design = TwoMeans(sd=sd, baseline=base.mean(metric), skewness=shape.skewness, **settings)
+    if covariate is not None:
+        design = design.with_covariate(_correlation(spread, covariate))
+    if cluster is not None:
+        found = table.clusters(metric, by=cluster)
+        design = design.with_clusters(found.size, found.icc, found.cv)
+    return design
+
+
+def _correlation(spread: Floats, covariate: str) -> float:
+    if spread[1, 1] == 0:
+        raise DataError(f"Column {covariate!r} never varies: it can't take anything out of the variance.")
+    return float(spread[0, 1] / np.sqrt(spread[0, 0] * spread[1, 1]))

@@ -1,0 +1,72 @@
+"""The shape of a column, and how alike the units of a cluster are, computed where the rows are."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Any, NamedTuple
+
+import narwhals as nw
+import numpy as np
+
+from amber_ruler.errors import DataError
+from amber_ruler.tables.reduce import number, rows_of
+
+if TYPE_CHECKING:
+    from amber_ruler.moments import Moments
+
+
+class Shape(NamedTuple):
+    """What the mean and the spread don't say."""
+
+    skewness: float
+    zero_one: bool
+
+
+class Clusters(NamedTuple):
+    """Number of clusters, mean and coefficient of variation of their sizes, intraclass correlation."""
+
+    count: int
+    size: float
+    cv: float
+    icc: float
+
+
+def shape(frame: nw.LazyFrame[Any], column: str, moments: Moments) -> Shape:
+    """Third moment, and whether every value is 0 or 1; a constant column has no skewness, said as 0."""
+    value = number(nw.col(column), frame.collect_schema()[column])
+    values = frame.select(value.alias("v"))
+    away = nw.col("v") - moments.mean(column)
+    found = rows_of(
+        values.select((away * away * away).sum().alias("cubes"), (nw.col("v") * (nw.col("v") - 1)).abs().sum().alias("off"))
+    )[0]
+    variance = moments.comoments[0, 0] / moments.n
+    skewness = 0.0 if variance == 0 else float(found["cubes"] / moments.n / variance**1.5)
+    return Shape(skewness, found["off"] == 0)
+
+
+def clusters(frame: nw.LazyFrame[Any], column: str, by: str, mean: float) -> Clusters:
+    """Sizes of clusters, and the intraclass correlation by the analysis of variance (Donner 1986), at least 0."""
+    value = number(nw.col(column), frame.collect_schema()[column])
+    rows = frame.select(nw.col(by).alias("cluster"), (value - mean).alias("v"))
+    rows = rows.filter(~nw.col("v").is_null() & ~nw.col("cluster").is_null()).with_columns(square=nw.col("v") * nw.col("v"))
+    sums = (nw.col("v").count().alias("n"), nw.col("v").sum().alias("sum"), nw.col("square").sum().alias("squares"))
+    each = rows.group_by("cluster").agg(*sums).with_columns(n=nw.col("n").cast(nw.Float64))
+    found = rows_of(
+        each.select(
+            nw.col("n").count().alias("count"),
+            nw.col("n").sum().alias("rows"),
+            (nw.col("n") * nw.col("n")).sum().alias("sizes"),
+            nw.col("sum").sum().alias("sum"),
+            (nw.col("sum") * nw.col("sum") / nw.col("n")).sum().alias("between"),
+            nw.col("squares").sum().alias("squares"),
+        )
+    )[0]
+    k, rows_in = int(found["count"]), float(found["rows"])
+    if k < 2 or rows_in <= k:
+        raise DataError(f"Column {by!r} has {k:,} clusters of {rows_in:,.0f} rows: both must be more than one to compare.")
+    between = (found["between"] - found["sum"] ** 2 / rows_in) / (k - 1)
+    inside = (found["squares"] - found["between"]) / (rows_in - k)
+    typical = (rows_in - found["sizes"] / rows_in) / (k - 1)
+    icc = (between - inside) / (between + (typical - 1) * inside)
+    size = rows_in / k
+    cv = np.sqrt(max(found["sizes"] / k - size**2, 0.0) * k / (k - 1)) / size
+    return Clusters(k, size, float(cv), float(np.clip(icc, 0.0, 1.0)))
