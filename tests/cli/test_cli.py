@@ -1,6 +1,7 @@
 """The command line as a user meets it: in a process of its own."""
 
 import json
+import re
 import subprocess
 import sys
 
@@ -9,6 +10,8 @@ import pandas as pd
 import pytest
 
 import amber_ruler as ar
+from amber_ruler.cli import main
+from amber_ruler.cli.plan import KINDS
 from amber_ruler.demo import path
 
 TRAVELLERS = str(path("travellers"))
@@ -76,19 +79,80 @@ def test_measure_proportions():
     assert "pp" in out
 
 
+PLANS = [
+    ("two-means --sd 20 --effect 1.3", "3,717 units in each group (7,434 in total)"),
+    ("two-means --effect 0.5 --n 64 --find power", "80.1%"),
+    ("two-means --effect 0.5 --n 64,30 --find power", "64 units in treatment and 30 in control (94 in total)"),
+    ("two-means --n 64 --find effect", "64 units in each group (128 in total) find a difference of"),
+    ("two-means --n 64 --effect 0.5 --find alpha --power 0.9", "alpha 0.1251, two-sided"),
+    ("two-proportions --baseline 0.1 --effect 0.02", "3,841 units in each group (7,682 in total)"),
+    ("two-proportions --baseline 0.1 --n 3841 --power 0.9 --find effect", "90.0%"),
+    ("two-means --sd 20 --effect 1.3 --covariate 0.6 --variants 2 --per-day 400", "22 days, so 4 whole weeks"),
+    ("two-means --margin 0.3 --margin-kind equivalence --cluster-size 9 --icc 0.1", "not away from control"),
+    ("one-proportion --half-width 0.03", "1,068 units give an interval of"),
+    ("many-means --groups 3 --sd 2 --means 10,11,12", "21 units in each of 3 groups (63 in total)"),
+    ("association --shares 0.2,0.1;0.3,0.4", "effect w"),
+    ("one-mean --grid effect=0.2,0.5 --grid power=0.8,0.9", "4 scenarios"),
+    ("correlation --grid effect=0.2,0.5 --n 60", "2 scenarios"),
+]
+
+
+@pytest.fixture
+def plan(monkeypatch, capsys):
+    """Ask `amber-ruler plan` within this process, which is quicker; errors are returned, the status is checked."""
+
+    def ask(*args, code=0):
+        monkeypatch.setattr(sys, "argv", ["amber-ruler", "plan", *args])
+        with pytest.raises(SystemExit) as end:
+            main()
+        assert end.value.code == code
+        out, error = capsys.readouterr()
+        return error if code else out
+
+    return ask
+
+
+@pytest.mark.parametrize(("args", "says"), PLANS)
+def test_plan_answers(plan, args, says):
+    """Units unless something else is asked for; modifiers and grids."""
+    assert says in " ".join(plan(*args.split()).split())
+
+
 @pytest.mark.parametrize(
     ("args", "says"),
     [
-        (("two-means", "--sd", "20", "--effect", "1.3"), "3,717 units in each group (7,434 in total)"),
-        (("two-means", "--effect", "0.5", "--n", "64"), "80.1%"),
-        (("two-means", "--n", "64"), "64 units in each group (128 in total) find a difference of"),
-        (("two-proportions", "--baseline", "0.1", "--effect", "0.02"), "3,841 units in each group (7,682 in total)"),
-        (("two-proportions", "--baseline", "0.1", "--n", "3841", "--power", "0.9"), "90.0%"),
+        ("two-means", "in one way"),
+        ("two-means --n 5 --effect 1", "leave out --n"),
+        ("two-means --n 5 --effect 1 --find power --power 0.9", "leave --power out"),
+        ("two-means --n 5 --effect 1 --find effect", "leave it out"),
+        ("two-means --find width", "--find"),
+        ("two-means --effect 1 --icc 0.1", "--icc goes with --cluster-size"),
+        ("two-means --effect 1 --cluster-size 5", "--cluster-size goes with --icc"),
+        ("two-means --half-width 1 --n 5", "leave out --n"),
+        ("two-means --half-width 1 --find power", "leave --find out"),
+        ("two-means --n a --effect 1 --find power", "numbers separated by commas"),
+        ("two-means --grid effect", "name=value,value"),
+        ("two-means --effect 1 --figure plan.gif", ".png or .svg"),
+        ("two-means --effect 1 --figure no-such-folder/plan.png", "Can't write"),
+        ("two-meens --effect 1", "two-meens"),
     ],
 )
-def test_plan_answers_whichever_is_missing(args, says):
-    """Units, power or effect."""
-    assert says in " ".join(run("plan", *args).split())
+def test_plan_says_what_is_wrong(plan, args, says):
+    """Too many unknowns, too few, and what does not go together."""
+    assert says in " ".join(plan(*args.split(), code=2).split())
+
+
+@pytest.mark.parametrize("kind", KINDS)
+def test_every_design_has_a_page_whose_example_runs(plan, kind, tmp_path):
+    """Each option is explained; the example answers, and draws its figure."""
+    page = plan(kind, "--help")
+    assert f"amber-ruler plan {kind}" in page
+    assert not re.findall(r"^  (--\S+(?: / --\S+| <\S+>)?)\s*\n(?! {8})", page, flags=re.MULTILINE)
+    example = KINDS[kind][1].replace("\\\n", " ").split()
+    figure = tmp_path / "plan.svg"
+    says = "give an interval" if "--half-width" in example else "with a power of"
+    assert says in " ".join(plan(kind, *example, "--figure", str(figure)).split())
+    assert "<svg" in figure.read_text(encoding="utf-8")
 
 
 def test_a_broken_split_is_said_first_and_ends_with_3():
@@ -102,7 +166,7 @@ def test_help_reads_like_a_page():
     """Every command explains itself, with examples."""
     assert "amber-ruler demo --out ferry" in run("--help")
     assert "amber-ruler measure means travellers.csv" in run("measure", "means", "--help")
-    assert "how many units?" in run("plan", "two-means", "--help")
+    assert "two-proportions" in run("plan", "--help")
     assert run("--version") == f"amber-ruler {ar.__version__}\n"
 
 
@@ -175,7 +239,7 @@ def test_labels_with_control_characters_are_printed_inert(tmp_path):
 def test_a_usage_error_and_a_plan_without_a_question():
     """The parser's own errors end with 2, too."""
     assert "--value" in run("measure", "means", TRAVELLERS, code=2)
-    assert "Give --effect" in run("plan", "two-means", code=2)
+    assert "in one way" in run("plan", "two-means", code=2)
 
 
 def test_a_fault_of_the_program_ends_with_1_and_says_how_to_report_it():

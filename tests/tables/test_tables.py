@@ -1,5 +1,7 @@
 """Tables: the same numbers through every engine, and loud refusals."""
 
+import math
+
 import duckdb
 import numpy as np
 import pandas as pd
@@ -95,6 +97,56 @@ def test_every_engine_splits_and_counts(door):
     mobile = source.moments("mobile", by="form")
     assert mobile["short"].mean("mobile") == pytest.approx(table.loc[table["form"] == "short", "mobile"].mean())
     assert source.split("mobile", by="form")["short"].values.mean() == pytest.approx(mobile["short"].mean("mobile"))
+
+
+def test_every_engine_knows_shapes_and_clusters(door):
+    """Moments over all rows, skewness, 0/1 columns, and the intraclass correlation by the analysis of variance."""
+    rng = np.random.default_rng(8)
+    sizes = rng.integers(1, 12, 300)
+    port = np.repeat(np.arange(300), sizes)
+    table = pd.DataFrame({"port": port, "fare": rng.normal(size=300)[port] + rng.gamma(2, 1, port.size)})
+    table["booked"], table["prior"] = table["fare"] > 2, table["fare"] + rng.normal(size=port.size)
+    source = door(table)
+    away = table["fare"] - table["fare"].mean()
+    assert source.overall("fare").variance("fare") == pytest.approx(table["fare"].var(), rel=1e-12)
+    assert source.shape("fare") == pytest.approx(((away**3).mean() / (away**2).mean() ** 1.5, False), rel=1e-10)
+    assert source.shape("booked").zero_one
+    groups = table.groupby("port")["fare"]
+    between = (groups.size() * (groups.mean() - table["fare"].mean()) ** 2).sum() / 299
+    inside = ((table["fare"] - groups.transform("mean")) ** 2).sum() / (port.size - 300)
+    typical = (port.size - (sizes**2).sum() / port.size) / 299
+    found = source.clusters("fare", by="port")
+    assert found.icc == pytest.approx((between - inside) / (between + (typical - 1) * inside), rel=1e-10)
+    assert (found.clusters, found.size, found.cv) == pytest.approx(
+        (300, sizes.mean(), sizes.std(ddof=1) / sizes.mean())
+    )
+    design = ar.plan.design_from(source, "fare", covariate="prior", cluster="port", ratio=2)
+    assert (design.sd, design.baseline, design.ratio) == pytest.approx((table["fare"].std(), table["fare"].mean(), 2))
+    covariate, clusters = design.modifiers
+    assert covariate.correlation == pytest.approx(table["fare"].corr(table["prior"]), rel=1e-10)
+    assert (clusters.size, clusters.icc, clusters.cv) == pytest.approx((found.size, found.icc, found.cv))
+
+
+def test_a_design_from_an_earlier_test():
+    """The spread is that within variants, the baseline that of control; shares give a design of shares."""
+    table = frame().dropna(subset=["form"])
+    table.loc[table["form"] == "short", "prior"] += 5
+    source = ar.table(table)
+    design = ar.plan.design_from(source, "prior", by="form", control="current", covariate="booked")
+    within = table["prior"] - table.groupby("form")["prior"].transform("mean")
+    complete = within.notna().sum()
+    assert design.sd == pytest.approx(math.sqrt((within**2).sum() / (complete - 3)), rel=1e-10)
+    assert design.baseline == pytest.approx(table.loc[table["form"] == "current", "prior"].mean())
+    assert ar.plan.design_from(source, "mobile").baseline == pytest.approx(table["mobile"].mean())
+    assert "wants about" in str(ar.plan.TwoMeans(skewness=4).sample_size(effect=0.3))
+    for call, says in (
+        (lambda: ar.plan.design_from(ar.table(table.assign(booked=1)), "booked"), "never varies"),
+        (lambda: ar.plan.design_from(source, "prior", by="form", control="shrt"), "Did you mean 'short'"),
+        (lambda: ar.plan.design_from(ar.table(table.assign(x=1)), "prior", covariate="x"), "never varies"),
+        (lambda: ar.plan.design_from(ar.table(table.assign(x=1)), "prior", cluster="x"), "1 clusters"),
+    ):
+        with pytest.raises(DataError, match=says):
+            call()
 
 
 def test_variants_far_apart_each_keep_their_digits(door):

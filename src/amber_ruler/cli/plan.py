@@ -21,8 +21,10 @@ if TYPE_CHECKING:
     from amber_ruler.plan.design import Design
     from amber_ruler.results import Result
 
+_RATIO = """--numerator-mean 0.6 --numerator-variance 0.8 \\
+      --denominator-mean 3 --denominator-variance 5 --covariance 1.1 --lift 0.05"""
 # The design behind each command, and an example of its own.
-_KINDS = {
+KINDS = {
     "two-means": ("TwoMeans", "--sd 20 --effect 1.3 --power 0.9"),
     "two-proportions": ("TwoProportions", "--baseline 0.46 --lift 0.05"),
     "one-mean": ("OneMean", "--sd 20 --baseline 14 --treatment 15"),
@@ -31,11 +33,7 @@ _KINDS = {
     "paired-proportions": ("PairedProportions", "--discordant 0.3 --effect 0.1"),
     "many-means": ("ManyMeans", "--groups 3 --sd 2 --means 10,11,12"),
     "two-rates": ("TwoRates", "--baseline 0.5 --exposure 28 --lift 0.1"),
-    "ratio": (
-        "RatioMetric",
-        "--numerator-mean 0.6 --numerator-variance 0.8 \\\n      --denominator-mean 3 --denominator-variance 5"
-        " --covariance 1.1 --lift 0.05",
-    ),
+    "ratio": ("RatioMetric", _RATIO),
     "correlation": ("Correlation", "--effect 0.3"),
     "regression": ("Regression", "--predictors 3 --explained 0.2 --effect 0.05"),
     "association": ("Association", "--rows 2 --columns 3 --effect 0.3"),
@@ -56,10 +54,10 @@ class _Designs(TyperGroup):
     """The commands, each made when it is asked for: a plain --help needn't load the designs."""
 
     def list_commands(self, ctx: Any) -> list[str]:  # noqa: ARG002 - the framework's signature
-        return list(_KINDS)
+        return list(KINDS)
 
     def get_command(self, ctx: Any, cmd_name: str) -> Any:  # noqa: ARG002 - the framework's signature
-        return _command(cmd_name) if cmd_name in _KINDS else None
+        return _command(cmd_name) if cmd_name in KINDS else None
 
 
 app = typer.Typer(
@@ -79,7 +77,7 @@ def _command(kind: str) -> Any:
     """A command whose options are the fields of a design, and what goes with every question."""
     from amber_ruler import plan
 
-    name, example = _KINDS[kind]
+    name, example = KINDS[kind]
     design = getattr(plan, name)
     options = {**_own_options(design), **_asking(design)}
 
@@ -104,7 +102,8 @@ def _own_options(design: type[Design]) -> dict[str, tuple[Any, Any]]:
     """An option for every number of the design."""
     said = _parameters(design)
     options: dict[str, tuple[Any, Any]] = {}
-    for item in dataclasses.fields(design):
+    # What the design measures first, then what every test has.
+    for item in sorted(dataclasses.fields(design), key=lambda f: f.name in ("ratio", "alpha", "alternative")):
         if not item.init or item.name == "modifiers":
             continue
         # Of an optional number the number; a choice is text.
@@ -135,7 +134,7 @@ def _asking(design: type[Design]) -> dict[str, tuple[Any, Any]]:
     options["n"] = maybe(str, f"Units in control, in each group, or in all, as the design has them{pair}.", "--n")
     options["find"] = (Annotated[str, typer.Option(help="size, power, effect or alpha.")], "size")
     options["half_width"] = maybe(float, "Find the units for an interval that reaches no further to each side.")
-    allowed = design._allowed
+    allowed = design.allowed
     if change.Covariate in allowed:
         options["covariate"] = maybe(float, "Correlation with a covariate known before the test.")
     if change.Clusters in allowed:
@@ -156,7 +155,9 @@ def _asking(design: type[Design]) -> dict[str, tuple[Any, Any]]:
     options["grid"] = (
         Annotated[
             list[str] | None,
-            typer.Option(help="Several values of a number, such as effect=1,1.3,2; may be repeated.", show_default=False),
+            typer.Option(
+                help="Several values of a number, such as effect=1,1.3,2; may be repeated.", show_default=False
+            ),
         ],
         None,
     )
@@ -216,7 +217,9 @@ def _answer(design: Design, given: dict[str, Any]) -> Result:
         _refuse(bool(units or power), "--half-width asks for units: leave out --n, --weeks and --power.")
         return design.sample_size_for_width(half_width=given["half_width"], **effect)
     if find == "size":
-        _refuse(bool(units), "The units are what is looked for: leave out --n and --weeks, or say --find power or effect.")
+        _refuse(
+            bool(units), "The units are what is looked for: leave out --n and --weeks, or say --find power or effect."
+        )
         return design.sample_size(**power, **effect)
     if find == "power":
         _refuse(bool(power), "The power is what is looked for: leave --power out.")
@@ -228,9 +231,7 @@ def _answer(design: Design, given: dict[str, Any]) -> Result:
 
 
 def _grid(design: Design, given: dict[str, Any]) -> Result:
-    columns: dict[str, Any] = {
-        name: given[name] for name in (*_WAYS, "power", "weeks") if given.get(name) is not None
-    }
+    columns: dict[str, Any] = {name: given[name] for name in (*_WAYS, "power", "weeks") if given.get(name) is not None}
     if given["n"] is not None:
         columns["n"] = _units(given["n"])
     for part in given["grid"]:
@@ -276,7 +277,8 @@ def _parameters(design: type[Design]) -> dict[str, str]:
     """What the docstring says of each parameter."""
     section = (inspect.getdoc(design) or "").partition("Parameters\n----------\n")[2].partition("\nNotes\n")[0]
     found: dict[str, str] = {}
-    for names, text in re.findall(r"^(\w[\w, ]*) : .*\n((?:    .*\n?)+)", section, flags=re.MULTILINE):
+    for names, kind, text in re.findall(r"^(\w[\w, ]*) : (.*)\n((?:    .*\n?)+)", section, flags=re.MULTILINE):
+        choices = f" {kind.replace(chr(34), '')}." if kind.startswith('"') else ""
         for name in names.split(", "):
-            found[name] = " ".join(text.split())
+            found[name] = " ".join(text.replace("Or instead:", "").split()) + choices
     return found

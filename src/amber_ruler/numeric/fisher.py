@@ -83,7 +83,7 @@ def _first_step(x: Floats, df1: Floats, df2: Floats) -> Floats:
     # log B(a, b) with the large logarithms cancelled beforehand.
     log_beta = special.gammaln(a) + a - a * np.log(a + b) - (b - 0.5) * np.log1p(a / b)
     log_beta += stirling_error(b) - stirling_error(a + b)
-    return np.exp(a * np.log(top / (df2 + top)) - b * np.log1p(top / df2) - log_beta) / a
+    return np.asarray(np.exp(a * np.log(top / (df2 + top)) - b * np.log1p(top / df2) - log_beta) / a)
 
 
 def _step_ratio(j: Floats, x: Floats, df1: Floats, df2: Floats) -> Floats:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from typing import TYPE_CHECKING, NamedTuple
 
 import numpy as np
@@ -11,6 +10,8 @@ from amber_ruler.numeric.gate import Floats, aligned
 from amber_ruler.numeric.stirling import poisson_weight
 
 if TYPE_CHECKING:
+    from collections.abc import Callable
+
     from numpy.typing import ArrayLike
 
 _BLOCK = 256  # mixtures at a time
@@ -29,7 +30,9 @@ class Ladder(NamedTuple):
     lower: bool
 
 
-def poisson_mixture(kernel: Callable[..., Floats], ladder: Ladder, noncentrality: ArrayLike, *args: ArrayLike) -> Floats:
+def poisson_mixture(
+    kernel: Callable[..., Floats], ladder: Ladder, noncentrality: ArrayLike, *args: ArrayLike
+) -> Floats:
     """Return the sum over j of Poisson(j; noncentrality / 2) times kernel(j, *args).
 
     All terms are positive, so tails keep their relative digits as long as the terms around the largest are

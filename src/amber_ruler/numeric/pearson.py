@@ -99,6 +99,5 @@ def _series(c: Floats, x: Floats) -> Floats:
 
 
 def _log_cosh(w: Floats) -> Floats:
-    # 1 + tanh(w/2)^2 over 1 - tanh(w/2)^2: no large or lost squares.
     size = np.abs(w)
-    return size + np.log1p(np.expm1(-2 * size) / 2)
+    return np.asarray(size + np.log1p(np.expm1(-2 * size) / 2))

@@ -202,7 +202,8 @@ class _Grid(NamedTuple):
 
 def spread_nodes(df: Floats) -> tuple[Floats, Floats]:
     """Nodes of S and their probabilities, a row for each df: a rule for means of smooth functions of S."""
-    return tuple(_central_grid(np.ones(df.shape), df))
+    nodes, weights = _central_grid(np.ones(df.shape), df)
+    return nodes, weights
 
 
 def noncentral_between(critical: ArrayLike, df: ArrayLike, low: ArrayLike, high: ArrayLike) -> Floats:

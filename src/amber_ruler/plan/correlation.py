@@ -18,7 +18,7 @@ if TYPE_CHECKING:
     from amber_ruler.plan.design import Units, Ways
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
+@dataclass(frozen=True, kw_only=True)
 class Correlation(Estimated):
     """A test of the correlation of two measurements on the same units.
 
@@ -35,7 +35,8 @@ class Correlation(Estimated):
 
     Notes
     -----
-    The effect is the correlation less `null`; or give the correlation itself as `treatment`. `n` is the number of units.
+    The effect is the correlation less `null`; or give the correlation itself as `treatment`. `n` is the number of
+    units.
 
     References
     ----------
@@ -54,14 +55,14 @@ class Correlation(Estimated):
     source = "Hotelling (1953), Journal of the Royal Statistical Society B 15, 193-232"
     effect_name = "correlation − tested correlation"
     ways = ("effect", "treatment")
-    _allowed: ClassVar[frozenset[type]] = frozenset({change.Traffic, change.Attrition})
+    allowed: ClassVar[frozenset[type]] = frozenset({change.Traffic, change.Attrition})
 
     null: float = 0.0
     exact: bool = True
 
     def __post_init__(self) -> None:
         gate.between("null", self.null, -1, 1)
-        Estimated.__post_init__(self)
+        super().__post_init__()
 
     def _least(self) -> float:
         return 4.0
@@ -74,7 +75,7 @@ class Correlation(Estimated):
         return {"correlation": rho, "shared variance (r²)": rho**2}
 
     def _checked_effect(self, effect: Floats) -> Floats:
-        effect = Estimated._checked_effect(self, effect)
+        effect = super()._checked_effect(effect)
         if np.any(np.abs(self.null + effect) >= 1):
             raise DesignError("A correlation lies between -1 and 1: the effect is added to the tested correlation.")
         return effect
@@ -82,13 +83,13 @@ class Correlation(Estimated):
     def _most(self, sign: float) -> Floats:
         return (1 - sign * np.asarray(self.null)) * (1 - SMALLEST_SHARE)
 
-    def _errors(self, effect: Floats, null: Floats, units: Units) -> tuple[Floats, Floats]:  # noqa: ARG002
+    def _errors(self, effect: Floats, null: Floats, units: Units) -> tuple[Floats, Floats]:
         """On Fisher's scale, where the spread depends on nothing but n."""
         error = 1 / np.sqrt(units[0] - 3)
         return error, error
 
     def _distance(self, effect: Floats) -> Floats:
-        return np.abs(np.arctanh(self.null + effect) - np.arctanh(self.null))
+        return np.asarray(np.abs(np.arctanh(self.null + effect) - np.arctanh(self.null)))
 
     def _power_of(self, effect: Floats, units: Units) -> Floats:
         rho, n = self.null + effect, units[0]
@@ -99,8 +100,11 @@ class Correlation(Estimated):
         # The lower tail is the upper one with all signs turned: both in one call.
         sides = [(tail, sign) for tail, sign in ((low, 1.0), (high, -1.0)) if np.any(np.asarray(tail) > 0)]
         shape = np.broadcast_shapes(np.shape(rho), np.shape(n), np.shape(self.alpha))
-        critical = np.stack([np.broadcast_to(pearson.upper_quantile(t, n, s * np.asarray(self.null)), shape) for t, s in sides])
-        return pearson.sf(critical, n, np.stack([np.broadcast_to(s * rho, shape) for _, s in sides])).sum(axis=0)
+        critical = np.stack(
+            [np.broadcast_to(pearson.upper_quantile(t, n, s * np.asarray(self.null)), shape) for t, s in sides]
+        )
+        turned = np.stack([np.broadcast_to(s * rho, shape) for _, s in sides])
+        return np.asarray(pearson.sf(critical, n, turned).sum(axis=0))
 
     def _half_width(self, effect: Floats, units: Units) -> Floats:
         centre, reach = np.arctanh(self.null + effect), normal.upper_quantile(np.asarray(self.alpha) / 2)

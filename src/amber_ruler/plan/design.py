@@ -14,7 +14,6 @@ from amber_ruler.numeric import gate, normal
 from amber_ruler.plan import modifiers as change
 from amber_ruler.plan import solve
 from amber_ruler.plan.answer import Cost, PlanAnswer, PlanGrid, Simulation
-from amber_ruler.plan.modifiers import Modifier
 
 if TYPE_CHECKING:
     from collections.abc import Callable, Mapping, Sequence
@@ -23,6 +22,8 @@ if TYPE_CHECKING:
     from numpy.typing import ArrayLike, NDArray
 
     from amber_ruler.numeric.gate import Floats
+    from amber_ruler.plan.modifiers import Modifier
+    from amber_ruler.results import Check
 
     Units = tuple[Floats, ...]
     Ways = Mapping[str, Callable[[Any], ArrayLike]]
@@ -43,7 +44,7 @@ class EffectGiven(TypedDict, total=False):
     shares: ArrayLike
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
+@dataclass(frozen=True, kw_only=True)
 class Design(ABC):
     """A test that is still to be run; a subclass says what is measured.
 
@@ -62,7 +63,7 @@ class Design(ABC):
     percent: ClassVar[bool] = False
     ways: ClassVar[tuple[str, ...]] = ("effect",)
     alternative: str = dataclasses.field(init=False, repr=False, default="any")
-    _allowed: ClassVar[frozenset[type]] = frozenset({change.Traffic, change.Attrition})
+    allowed: ClassVar[frozenset[type]] = frozenset({change.Traffic, change.Attrition})
 
     alpha: float = 0.05
     modifiers: tuple[Modifier, ...] = ()
@@ -70,7 +71,7 @@ class Design(ABC):
     def __post_init__(self) -> None:
         gate.between("alpha", self.alpha, 0, 0.5)
 
-    # ------------------------------------------------------------------------------------------- the questions
+    # --- the questions
 
     def sample_size(self, *, power: float = 0.8, **effect: Unpack[EffectGiven]) -> PlanAnswer:
         """How many units does it take to find the effect with a chance of `power`?
@@ -196,7 +197,7 @@ class Design(ABC):
         target = np.asarray(gate.between("power", power, 0, 1))
 
         def solved(design: Design) -> Floats:
-            return solve.smallest_alpha(lambda a: replace(design, alpha=a)._power_with(value, units), target)
+            return solve.smallest_alpha(lambda a: design._with_numbers({"alpha": a})._power_with(value, units), target)
 
         alpha = solved(self)
         if not np.isfinite(alpha):
@@ -206,6 +207,33 @@ class Design(ABC):
             )
         design = replace(self, alpha=float(alpha))
         return design._answer("alpha", value, units, target, self._costs(solved))
+
+    def precision(
+        self, *, n: int | tuple[int, int] | None = None, weeks: int | None = None, **effect: Unpack[EffectGiven]
+    ) -> PlanAnswer:
+        """How far will the interval reach to each side with `n` units?
+
+        Parameters
+        ----------
+        n, weeks
+            Units, as for `power`.
+        effect, standardised, lift, treatment, means, shares
+            How large the effect will be, where the width depends on it; none is no effect.
+
+        Returns
+        -------
+        PlanAnswer
+            Its `half_width` is the answer.
+
+        Raises
+        ------
+        DesignError
+            If the design has no such interval.
+        """
+        value = self._effect(effect, check=False) if effect else np.asarray(0.0)
+        units = self._given_units(n, weeks)
+        costs = self._costs(lambda d: d._half_width(value, d._analysed(units)))
+        return self._answer("precision", value, units, None, costs, tested=False)
 
     def sample_size_for_width(self, *, half_width: float, **effect: Unpack[EffectGiven]) -> PlanAnswer:
         """How many units make the interval reach no further than `half_width` to each side?
@@ -235,9 +263,9 @@ class Design(ABC):
         if not np.isfinite(n):
             raise DesignError(f"More than {solve.MOST_UNITS:.0e} units a group: the half-width asked for is too small.")
         costs = self._costs(lambda d: d._total(d._recruits(d._solve_width(value, width))))
-        return self._answer("sample size for width", value, self._recruits(n), None, costs, tested=bool(effect))
+        return self._answer("sample size for width", value, self._recruits(n), None, costs, tested=False)
 
-    # ----------------------------------------------------------------------------------- many scenarios, and the check
+    # --- many scenarios, and the check
 
     def grid(self, **scenarios: ArrayLike) -> PlanGrid:
         """Ask one question for every combination of the values given.
@@ -272,7 +300,7 @@ class Design(ABC):
         if size > MOST_SCENARIOS:
             raise InputError(f"The grid has {size:,} scenarios: at most {MOST_SCENARIOS:,}.")
         columns = dict(zip(values, (m.ravel() for m in np.meshgrid(*values.values(), indexing="ij")), strict=True))
-        design = replace(self, **{name: column for name, column in columns.items() if name in own})  # type: ignore[arg-type]
+        design = self._with_numbers({name: column for name, column in columns.items() if name in own})
         return design._grid_answer(self, columns, ways, tuple(name for name, v in values.items() if v.size > 1))
 
     def _grid_answer(
@@ -379,7 +407,7 @@ class Design(ABC):
             seed=seed if isinstance(seed, int) else None,
         )
 
-    # ---------------------------------------------------------------------------------------------------- the modifiers
+    # --- the modifiers
 
     def with_covariate(self, correlation: float) -> Self:
         """Adjust for a covariate known before the test: the variance shrinks by the square of the correlation."""
@@ -420,11 +448,15 @@ class Design(ABC):
         return self._with(change.Attrition(share))
 
     def _with(self, modifier: Modifier) -> Self:
-        if type(modifier) not in self._allowed:
+        if type(modifier) not in self.allowed:
             raise DesignError(f"{self.title}: {modifier} does not apply to this design.")
         if self._modifier(type(modifier)) is not None:
             raise DesignError(f"The design already has {self._modifier(type(modifier))}.")
         return replace(self, modifiers=(*self.modifiers, modifier))
+
+    def _with_numbers(self, numbers: Mapping[str, Any]) -> Self:
+        """Many designs at once: fields may be arrays, which every formula broadcasts over."""
+        return replace(self, **numbers)
 
     def _modifier(self, kind: type[M]) -> M | None:
         return next((m for m in self.modifiers if isinstance(m, kind)), None)
@@ -449,7 +481,7 @@ class Design(ABC):
             found.append(Cost(str(last), float(measure(replace(self, modifiers=(*margin, *rest[:k]))))))
         return tuple(found)
 
-    # --------------------------------------------------------------------------------------- what a subclass has to say
+    # --- what a subclass has to say
 
     @abstractmethod
     def _ways(self) -> Ways:
@@ -506,17 +538,21 @@ class Design(ABC):
     def _method_said(self) -> str:
         return self.method
 
-    def _notes(self, effect: float, units: Units) -> tuple[str, ...]:  # noqa: ARG002 - most have none
+    def _notes(self) -> tuple[str, ...]:
         return ()
 
-    def _size_notes(self, effect: Floats, target: Floats, n: Floats) -> tuple[str, ...]:  # noqa: ARG002 - most have none
+    def _checks(self, units: Units) -> tuple[Check, ...]:
+        """Assumptions that can be looked at before there are data."""
+        return ()
+
+    def _size_notes(self, effect: Floats, target: Floats, n: Floats) -> tuple[str, ...]:
         return ()
 
     def _fallback_effect(self) -> float:
         """An effect that every power function takes."""
         return 0.0
 
-    # ------------------------------------------------------------------------------------------------------- the machinery
+    # --- the machinery
 
     def _effect(self, given: EffectGiven, *, check: bool = True) -> Floats:
         for name in given:
@@ -617,9 +653,7 @@ class Design(ABC):
         units, target = tuple(np.broadcast_to(u, shape) for u in units), np.broadcast_to(target, shape)
         sign = -1.0 if self.alternative == "less" else 1.0
         most = np.broadcast_to(np.asarray(self._most(sign), dtype=np.float64), shape)
-        return sign * solve.smallest_effect(
-            lambda e: self._power_with(sign * e, units), target, np.zeros(shape), most
-        )
+        return sign * solve.smallest_effect(lambda e: self._power_with(sign * e, units), target, np.zeros(shape), most)
 
     def _total(self, units: Units) -> Floats:
         return np.asarray(sum(k * u for k, u in zip(self._groups_of(), units, strict=True)))
@@ -670,7 +704,8 @@ class Design(ABC):
             costs=costs,
             design=self,
             percent=self.percent,
-            notes=(*notes, *self._notes(value, units)),
+            checks=self._checks(analysed),
+            notes=(*notes, *self._notes()),
         )
 
     def _refuse_endless(self, effect: float) -> None:

@@ -20,7 +20,7 @@ if TYPE_CHECKING:
     from amber_ruler.plan.design import Units
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
+@dataclass(frozen=True, kw_only=True)
 class Estimated(Design):
     """A design whose effect is a signed difference with a standard error.
 
@@ -30,21 +30,21 @@ class Estimated(Design):
         Direction of the test.
     """
 
-    _allowed: ClassVar[frozenset[type]] = frozenset(
+    allowed: ClassVar[frozenset[type]] = frozenset(
         {change.Covariate, change.Clusters, change.Margin, change.Traffic, change.Attrition}
     )
 
     alternative: Alternative = "two-sided"
 
     def __post_init__(self) -> None:
-        Design.__post_init__(self)
+        super().__post_init__()
         gate.choice("alternative", self.alternative, gate.ALTERNATIVES)
 
     @abstractmethod
     def _errors(self, effect: Floats, null: Floats, units: Units) -> tuple[Floats, Floats]:
         """Standard errors of the estimate: as the test of `null` has it, and under the effect."""
 
-    def _df(self, units: Units) -> Floats | None:  # noqa: ARG002 - a normal test has none
+    def _df(self, units: Units) -> Floats | None:
         """Degrees of freedom of a t test; None for a normal test."""
         return None
 
@@ -115,7 +115,7 @@ class Estimated(Design):
     def _solve_effect(self, units: Units, target: Floats) -> Floats:
         margin = self._modifier(change.Margin)
         if margin is None:
-            return Design._solve_effect(self, units, target)
+            return super()._solve_effect(units, target)
         shape = np.broadcast_shapes(units[-1].shape, target.shape, np.shape(self._most(1.0)))
         units, target = tuple(np.broadcast_to(u, shape) for u in units), np.broadcast_to(target, shape)
         sign = 1.0 if margin.good == "higher" else -1.0
@@ -128,7 +128,7 @@ class Estimated(Design):
         return self.method if margin is None else f"{self.method}; {margin}, good is {margin.good}"
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
+@dataclass(frozen=True, kw_only=True)
 class TwoGroups(Estimated):
     """Treatment against control.
 
@@ -138,12 +138,12 @@ class TwoGroups(Estimated):
         Treatment units for each control unit.
     """
 
-    _allowed: ClassVar[frozenset[type]] = Estimated._allowed | {change.Variants}
+    allowed: ClassVar[frozenset[type]] = Estimated.allowed | {change.Variants}
 
     ratio: float = 1.0
 
     def __post_init__(self) -> None:
-        Estimated.__post_init__(self)
+        super().__post_init__()
         gate.positive("ratio", self.ratio)
 
     def _recruits(self, n: Floats) -> Units:
@@ -187,7 +187,9 @@ def power_of_estimate(
 
 def tails(alpha: Floats, alternative: str) -> tuple[Number, Number]:
     """Error rates of rejecting above and below."""
-    return {"two-sided": (alpha / 2, alpha / 2), "greater": (alpha, 0.0), "less": (0.0, alpha)}[alternative]
+    if alternative == "two-sided":
+        return alpha / 2, alpha / 2
+    return (alpha, 0.0) if alternative == "greater" else (0.0, alpha)
 
 
 def _power_between(

@@ -3,13 +3,15 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Literal, TypeAlias
+from typing import TYPE_CHECKING, Literal, TypeAlias
 
 import numpy as np
 
 from amber_ruler.errors import InputError
 from amber_ruler.numeric import dunnett, gate
-from amber_ruler.numeric.gate import Floats, Number
+
+if TYPE_CHECKING:
+    from amber_ruler.numeric.gate import Floats, Number
 
 CORRECTIONS = ("dunnett", "sidak", "bonferroni", "none")
 MARGIN_KINDS = ("non-inferiority", "equivalence")
@@ -33,7 +35,7 @@ class Covariate:
         return 1 - self.correlation**2
 
     def __str__(self) -> str:
-        return f"covariate, correlation {self.correlation:g}"
+        return f"covariate, correlation {self.correlation:.3g}"
 
 
 @dataclass(frozen=True, slots=True)
@@ -57,9 +59,9 @@ class Clusters:
         return 1 + ((1 + self.cv**2) * self.size - 1) * self.icc
 
     def __str__(self) -> str:
-        uneven = f", sizes vary by CV {self.cv:g}" if self.cv else ""
+        uneven = f", sizes vary by CV {self.cv:.3g}" if self.cv else ""
         effect = f"design effect {self.variance_factor:.4g}"
-        return f"clusters of {self.size:g}{uneven}, ICC {self.icc:g} ({effect})"
+        return f"clusters of {self.size:.4g}{uneven}, ICC {self.icc:.3g} ({effect})"
 
 
 @dataclass(frozen=True, slots=True)

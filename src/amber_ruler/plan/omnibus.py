@@ -26,7 +26,7 @@ _SOURCE = "Johnson, Kotz & Balakrishnan (1995), Continuous Univariate Distributi
 _LARGEST_F = 1e3
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
+@dataclass(frozen=True, kw_only=True)
 class Omnibus(Design):
     """A design whose test rejects for large values of F or chi-square; its effect has a size and no direction."""
 
@@ -76,7 +76,7 @@ class Omnibus(Design):
         return 1e-3
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
+@dataclass(frozen=True, kw_only=True)
 class ManyMeans(Omnibus):
     """A test whether several equally large groups share one mean (one-way analysis of variance).
 
@@ -112,7 +112,7 @@ class ManyMeans(Omnibus):
     source = _SOURCE.format(30)
     effect_name = "effect f"
     ways = ("effect", "means")
-    _allowed: ClassVar[frozenset[type]] = frozenset(
+    allowed: ClassVar[frozenset[type]] = frozenset(
         {change.Covariate, change.Clusters, change.Traffic, change.Attrition}
     )
 
@@ -122,7 +122,7 @@ class ManyMeans(Omnibus):
     def __post_init__(self) -> None:
         gate.whole("groups", self.groups, 2)
         gate.positive("sd", self.sd)
-        Design.__post_init__(self)
+        super().__post_init__()
 
     def _ways(self) -> Ways:
         return {"effect": lambda f: f, "means": self._from_means}
@@ -136,7 +136,7 @@ class ManyMeans(Omnibus):
     def _told(self, effect: float) -> dict[str, float]:
         return {"sd of the group means": effect * self.sd, "eta squared": effect**2 / (1 + effect**2)}
 
-    def _most(self, sign: float) -> Floats:  # noqa: ARG002 - there is no direction
+    def _most(self, sign: float) -> Floats:
         return np.asarray(_LARGEST_F)
 
     def _noncentrality(self, effect: Floats, units: Units) -> Floats:
@@ -152,7 +152,7 @@ class ManyMeans(Omnibus):
         return (self.groups,)
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
+@dataclass(frozen=True, kw_only=True)
 class Regression(Omnibus):
     """A test whether some predictors add to what others explain.
 
@@ -198,7 +198,7 @@ class Regression(Omnibus):
         gate.whole("others", self.others, 0)
         if np.any((gate.finite("explained", self.explained) < 0) | (np.asarray(self.explained) >= 1)):
             raise InputError.rule("explained", self.explained, "at least 0 and below 1")
-        Design.__post_init__(self)
+        super().__post_init__()
 
     def _ways(self) -> Ways:
         return {"effect": lambda r: r, "standardised": self._from_f_squared}
@@ -208,7 +208,7 @@ class Regression(Omnibus):
         return np.asarray(f2 * (1 - self.explained) / (1 + f2))
 
     def _checked_effect(self, effect: Floats) -> Floats:
-        effect = Omnibus._checked_effect(self, effect)
+        effect = super()._checked_effect(effect)
         if np.any(self.explained + effect >= 1):
             raise DesignError(f"R² can't exceed 1: the others explain {np.max(self.explained):g} already.")
         return effect
@@ -217,7 +217,7 @@ class Regression(Omnibus):
         f2 = effect / (1 - self.explained - effect)
         return {"R² with them": self.explained + effect, "f squared": f2}
 
-    def _most(self, sign: float) -> Floats:  # noqa: ARG002 - there is no direction
+    def _most(self, sign: float) -> Floats:
         return np.asarray((1 - np.asarray(self.explained)) * (1 - SMALLEST_SHARE))
 
     def _noncentrality(self, effect: Floats, units: Units) -> Floats:
@@ -230,7 +230,7 @@ class Regression(Omnibus):
         return self.predictors + self.others + 2.0
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
+@dataclass(frozen=True, kw_only=True)
 class Association(Omnibus):
     """A chi-square test of independence, or of shares against equal ones.
 
@@ -254,7 +254,7 @@ class Association(Omnibus):
     --------
     >>> plan = Association(rows=2, columns=3).sample_size(effect=0.3, power=0.8)
     >>> plan.n, round(plan.power, 4)
-    (108, 0.8036)
+    (108, 0.8037)
     """
 
     title = "Association"
@@ -262,7 +262,7 @@ class Association(Omnibus):
     source = _SOURCE.format(29)
     effect_name = "effect w"
     ways = ("effect", "shares")
-    _allowed: ClassVar[frozenset[type]] = frozenset({change.Clusters, change.Traffic, change.Attrition})
+    allowed: ClassVar[frozenset[type]] = frozenset({change.Clusters, change.Traffic, change.Attrition})
 
     rows: int = 2
     columns: int = 2
@@ -270,7 +270,7 @@ class Association(Omnibus):
     def __post_init__(self) -> None:
         gate.whole("rows", self.rows, 1)
         gate.whole("columns", self.columns, 2)
-        Design.__post_init__(self)
+        super().__post_init__()
 
     def _ways(self) -> Ways:
         return {"effect": lambda w: w, "shares": self._from_shares}
@@ -290,7 +290,7 @@ class Association(Omnibus):
         return np.asarray(np.sqrt(np.sum((shares - none) ** 2 / none)))
 
     def _checked_effect(self, effect: Floats) -> Floats:
-        effect = Omnibus._checked_effect(self, effect)
+        effect = super()._checked_effect(effect)
         if np.any(effect > self._most(1.0)):
             raise DesignError(f"A table of this size has no w above {float(np.min(self._most(1.0))):.4g}.")
         return effect
@@ -299,12 +299,12 @@ class Association(Omnibus):
         smaller = min(self.rows, self.columns)
         return {"Cramér's V": effect / np.sqrt(smaller - 1)} if smaller > 1 else {}
 
-    def _most(self, sign: float) -> Floats:  # noqa: ARG002 - there is no direction
+    def _most(self, sign: float) -> Floats:
         smaller = np.minimum(self.rows, self.columns)
         return np.sqrt(np.where(smaller > 1, smaller, self.columns) - 1.0)
 
     def _noncentrality(self, effect: Floats, units: Units) -> Floats:
         return np.asarray(units[0] * effect**2 / self._variance_factor())
 
-    def _dfs(self, units: Units) -> tuple[Floats, Floats | None]:  # noqa: ARG002 - chi-square has no error to estimate
+    def _dfs(self, units: Units) -> tuple[Floats, Floats | None]:
         return np.asarray(np.maximum(self.rows - 1, 1) * (self.columns - 1.0)), None

@@ -11,7 +11,7 @@ from amber_ruler.errors import DesignError
 from amber_ruler.numeric import gate, score
 from amber_ruler.plan import enumerate as exactly
 from amber_ruler.plan import modifiers as change
-from amber_ruler.plan.estimates import Estimated, TwoGroups, room
+from amber_ruler.plan.estimates import Estimated, TwoGroups, room, tails
 from amber_ruler.plan.means import MEAN_WAYS, known_baseline
 
 if TYPE_CHECKING:
@@ -24,7 +24,7 @@ _FLEISS = "Fleiss, Levin & Paik (2003), Statistical Methods for Rates and Propor
 _COUNTED = frozenset({change.Traffic, change.Attrition})
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
+@dataclass(frozen=True, kw_only=True)
 class OneProportion(Estimated):
     """A test of one share against a fixed value.
 
@@ -55,7 +55,7 @@ class OneProportion(Estimated):
     --------
     >>> plan = OneProportion(baseline=0.5).sample_size(effect=0.2, power=0.8)
     >>> plan.n, round(plan.power, 4)
-    (53, 0.8232)
+    (54, 0.8368)
     >>> OneProportion().sample_size_for_width(half_width=0.03).n
     1068
     """
@@ -73,7 +73,7 @@ class OneProportion(Estimated):
     def __post_init__(self) -> None:
         if self.baseline is not None:
             gate.between("baseline", self.baseline, 0, 1)
-        Estimated.__post_init__(self)
+        super().__post_init__()
 
     def _least(self) -> float:
         return 1.0
@@ -90,7 +90,7 @@ class OneProportion(Estimated):
         return {} if self.baseline is None else share_told(effect, self.baseline, "share")
 
     def _checked_effect(self, effect: Floats) -> Floats:
-        return inside(Estimated._checked_effect(self, effect), self._needed())
+        return inside(super()._checked_effect(effect), self._needed())
 
     def _most(self, sign: float) -> Floats:
         return room(sign, self._needed())
@@ -102,18 +102,20 @@ class OneProportion(Estimated):
 
     def _with(self, modifier: change.Modifier) -> OneProportion:
         if self.exact and type(modifier) not in _COUNTED:
-            raise DesignError(f"The exact test counts independent units: a {modifier} needs OneProportion(exact=False).")
-        return super(OneProportion, self)._with(modifier)
+            raise DesignError(
+                f"The exact test counts independent units: a {modifier} needs OneProportion(exact=False)."
+            )
+        return super()._with(modifier)
 
     def _power_of(self, effect: Floats, units: Units) -> Floats:
         if not self.exact:
-            return Estimated._power_of(self, effect, units)
-        low, high = {"two-sided": (0.5, 0.5), "greater": (1.0, 0.0), "less": (0.0, 1.0)}[self.alternative]
-        return exactly.power_of_binomial(self._needed(), effect, units[0], self.alpha * low, self.alpha * high)
+            return super()._power_of(effect, units)
+        low, high = tails(np.asarray(self.alpha), self.alternative)
+        return exactly.power_of_binomial(self._needed(), effect, units[0], low, high)
 
     def _solve_n(self, effect: Floats, target: Floats) -> Floats:
         if not self.exact:
-            return Estimated._solve_n(self, effect, target)
+            return super()._solve_n(effect, target)
         return exactly.lasting_sizes(self, effect, target, self._approximate_n(effect, target))
 
     def _approximate_n(self, effect: Floats, target: Floats) -> Floats:
@@ -122,14 +124,14 @@ class OneProportion(Estimated):
     def _half_width(self, effect: Floats, units: Units) -> Floats:
         if self.baseline is None:
             return replace(self, baseline=0.5, exact=False)._half_width(np.asarray(0.0), units)
-        return Estimated._half_width(self, effect, units)
+        return super()._half_width(effect, units)
 
     def _method_said(self) -> str:
         if self.exact and self.baseline is not None:
             return self.method
-        return Estimated._method_said(self).replace("exact binomial test", "score test, normal distribution")
+        return super()._method_said().replace("exact binomial test", "score test, normal distribution")
 
-    def _notes(self, effect: float, units: Units) -> tuple[str, ...]:
+    def _notes(self) -> tuple[str, ...]:
         if self.baseline is None:
             return ("The share is unknown: the width is that of the worst case, a share of one half.",)
         return ()
@@ -138,7 +140,7 @@ class OneProportion(Estimated):
         return exactly.saw_tooth(self, effect, target, n, self._approximate_n(effect, target)) if self.exact else ()
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
+@dataclass(frozen=True, kw_only=True)
 class TwoProportions(TwoGroups):
     """A test of treatment against control by the share of successes.
 
@@ -190,7 +192,7 @@ class TwoProportions(TwoGroups):
         if self.baseline is not None:
             gate.between("baseline", self.baseline, 0, 1)
         gate.choice("test", self.test, ("score", "unpooled"))
-        TwoGroups.__post_init__(self)
+        super().__post_init__()
 
     def _needed(self) -> Floats:
         if self.baseline is None:
@@ -204,7 +206,7 @@ class TwoProportions(TwoGroups):
         return {} if self.baseline is None else share_told(effect, self.baseline, "treatment share")
 
     def _checked_effect(self, effect: Floats) -> Floats:
-        return inside(TwoGroups._checked_effect(self, effect), self._needed())
+        return inside(super()._checked_effect(effect), self._needed())
 
     def _most(self, sign: float) -> Floats:
         return room(sign, self._needed())
@@ -224,17 +226,17 @@ class TwoProportions(TwoGroups):
     def _with(self, modifier: change.Modifier) -> TwoProportions:
         if self.exact and type(modifier) not in _COUNTED | {change.Variants}:
             raise DesignError(f"Exact power counts independent units: a {modifier} needs exact=False.")
-        return super(TwoProportions, self)._with(modifier)
+        return super()._with(modifier)
 
     def _power_of(self, effect: Floats, units: Units) -> Floats:
         if not self.exact:
-            return TwoGroups._power_of(self, effect, units)
+            return super()._power_of(effect, units)
         alpha, pooled = self._single_alpha(units), self.test == "score"
         return exactly.power_of_two(self._needed(), effect, units, alpha, self.alternative, pooled=pooled)
 
     def _solve_n(self, effect: Floats, target: Floats) -> Floats:
         if not self.exact:
-            return TwoGroups._solve_n(self, effect, target)
+            return super()._solve_n(effect, target)
         return exactly.lasting_sizes(self, effect, target, self._approximate_n(effect, target))
 
     def _approximate_n(self, effect: Floats, target: Floats) -> Floats:
@@ -246,15 +248,15 @@ class TwoProportions(TwoGroups):
     def _half_width(self, effect: Floats, units: Units) -> Floats:
         if self.baseline is None:
             return replace(self, baseline=0.5, exact=False)._half_width(np.asarray(0.0), units)
-        return TwoGroups._half_width(self, effect, units)
+        return super()._half_width(effect, units)
 
     def _method_said(self) -> str:
-        said = TwoGroups._method_said(self)
+        said = super()._method_said()
         if self.test == "unpooled":
             said = said.replace("score test", "unpooled test")
         return said.replace("normal distribution", "exact power by enumeration") if self.exact else said
 
-    def _notes(self, effect: float, units: Units) -> tuple[str, ...]:
+    def _notes(self) -> tuple[str, ...]:
         if self.baseline is None:
             return ("The shares are unknown: the width is that of the worst case, shares of one half.",)
         return ()
@@ -267,7 +269,7 @@ class TwoProportions(TwoGroups):
         return simulate.two_proportions(self, rng, effect, units, runs, alpha)
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
+@dataclass(frozen=True, kw_only=True)
 class PairedProportions(Estimated):
     """A test of two conditions on the same units, by the share of successes.
 
@@ -302,7 +304,7 @@ class PairedProportions(Estimated):
     source = "Connor (1987), Biometrics 43, 207-211"
     percent = True
     ways = MEAN_WAYS
-    _allowed: ClassVar[frozenset[type]] = frozenset({change.Clusters, change.Traffic, change.Attrition})
+    allowed: ClassVar[frozenset[type]] = frozenset({change.Clusters, change.Traffic, change.Attrition})
 
     discordant: float | None = None
     baseline: float | None = None
@@ -317,7 +319,7 @@ class PairedProportions(Estimated):
                 gate.between(name, getattr(self, name), 0, 1)
         if self.correlation is not None:
             gate.between("correlation", self.correlation, -1, 1)
-        Estimated.__post_init__(self)
+        super().__post_init__()
 
     def _ways(self) -> Ways:
         return share_ways(self.baseline)
@@ -335,7 +337,7 @@ class PairedProportions(Estimated):
         return p0 + p1 - 2 * both
 
     def _checked_effect(self, effect: Floats) -> Floats:
-        effect = Estimated._checked_effect(self, effect)
+        effect = super()._checked_effect(effect)
         if self.baseline is not None:
             inside(effect, np.asarray(self.baseline))
         apart = self._apart(effect)
@@ -343,8 +345,8 @@ class PairedProportions(Estimated):
         if np.any(wrong):
             culprit, share = (float(np.extract(wrong, np.broadcast_to(v, wrong.shape))[0]) for v in (effect, apart))
             raise DesignError(
-                f"A difference of {culprit:g} does not go with a share of {share:.4g} of discordant pairs: the two sides"
-                " must differ in at least as many pairs. Check the correlation."
+                f"A difference of {culprit:g} does not go with a share of {share:.4g} of discordant pairs: the two"
+                " sides must differ in at least as many pairs. Check the correlation."
             )
         return effect
 
@@ -357,7 +359,7 @@ class PairedProportions(Estimated):
         fits = self._apart(sign * grid) >= grid
         return np.asarray(np.where(fits, grid, 0).max(axis=-1))
 
-    def _errors(self, effect: Floats, null: Floats, units: Units) -> tuple[Floats, Floats]:  # noqa: ARG002
+    def _errors(self, effect: Floats, null: Floats, units: Units) -> tuple[Floats, Floats]:
         apart, factor = self._apart(effect), self._variance_factor() / units[0]
         spread = np.maximum(apart - effect**2, 1e-300)
         return np.sqrt(apart * factor), np.sqrt(spread * factor)

@@ -18,7 +18,7 @@ if TYPE_CHECKING:
     from amber_ruler.plan.design import Units, Ways
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
+@dataclass(frozen=True, kw_only=True)
 class TwoRates(TwoGroups):
     """A test of treatment against control by the rate of events.
 
@@ -37,9 +37,9 @@ class TwoRates(TwoGroups):
 
     Notes
     -----
-    Counts are taken to be Poisson. The score test, which pools the rates under "no difference" and not under the effect,
-    by the normal distribution. The effect is the difference of the rates. Against a margin both rates are at their
-    maximum likelihood under the margin.
+    Counts are taken to be Poisson. The score test, which pools the rates under "no difference" and not under the
+    effect, by the normal distribution. The effect is the difference of the rates. Against a margin both rates are
+    at their maximum likelihood under the margin.
 
     References
     ----------
@@ -63,7 +63,7 @@ class TwoRates(TwoGroups):
     def __post_init__(self) -> None:
         gate.positive("baseline", self.baseline)
         gate.positive("exposure", self.exposure)
-        TwoGroups.__post_init__(self)
+        super().__post_init__()
 
     def _least(self) -> float:
         return 1.0
@@ -75,7 +75,7 @@ class TwoRates(TwoGroups):
         return {"treatment rate": self.baseline + effect, "lift": effect / self.baseline}
 
     def _checked_effect(self, effect: Floats) -> Floats:
-        effect = TwoGroups._checked_effect(self, effect)
+        effect = super()._checked_effect(effect)
         if np.any(self.baseline + effect <= 0):
             raise DesignError(f"A rate can't fall to 0 or below: the baseline is {np.min(self.baseline):g}.")
         return effect
@@ -94,7 +94,7 @@ class TwoRates(TwoGroups):
         return np.sqrt(factor * ((low + null) / one + low / two)), error
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
+@dataclass(frozen=True, kw_only=True)
 class RatioMetric(TwoGroups):
     """A test of treatment against control by a ratio of two sums, such as bookings for each search.
 
@@ -152,7 +152,7 @@ class RatioMetric(TwoGroups):
             raise DesignError(f"A covariance beyond ±{np.min(most):.4g} would be a correlation beyond ±1.")
         if np.any(self._spread() <= 0):
             raise DesignError("The ratio has no spread: numerator and denominator move in step.")
-        TwoGroups.__post_init__(self)
+        super().__post_init__()
 
     def _baseline(self) -> float:
         return self.numerator_mean / self.denominator_mean
@@ -171,9 +171,9 @@ class RatioMetric(TwoGroups):
             effect, self._spread(), self._baseline(), "treatment ratio", standardised="standardised"
         )
 
-    def _most(self, sign: float) -> Floats:  # noqa: ARG002 - ratios have room both ways
+    def _most(self, sign: float) -> Floats:
         return np.asarray(MOST_SPREADS * self._spread())
 
-    def _errors(self, effect: Floats, null: Floats, units: Units) -> tuple[Floats, Floats]:  # noqa: ARG002
+    def _errors(self, effect: Floats, null: Floats, units: Units) -> tuple[Floats, Floats]:
         error = self._spread() * np.sqrt(self._variance_factor() * (1 / units[0] + 1 / units[1]))
         return error, error

@@ -43,11 +43,10 @@ def two_means(
     settings: dict[str, Any] = {"variances": "equal" if design.sd_treatment is None else "unequal"}
     if design.known:
         settings = {"known_sd": spreads}
-    groups = [
-        _summaries(rng, centre, sd, size, runs, label)
-        for centre, sd, size, label in zip((effect, 0.0), spreads, units, ("treatment", "control"), strict=True)
-    ]
-    return _decide(design, alpha, lambda **how: measure.means(*groups, **settings, **how)), "measure.means"
+    treatment = _summary(rng, effect, spreads[0], units[0], runs, "treatment")
+    control = _summary(rng, 0.0, spreads[1], units[1], runs, "control")
+    rejected = _decide(design, alpha, lambda **how: measure.means(treatment, control, **settings, **how))
+    return rejected, "measure.means"
 
 
 def two_proportions(
@@ -56,37 +55,39 @@ def two_proportions(
     """Binomial counts in both groups, tested with `measure.proportions`."""
     if design.test == "unpooled" or design._variance_factor() != 1:
         raise DesignError("Only the score test of independent units can be simulated: leave out what changes that.")
-    shares = (float(design._needed()) + effect, float(design._needed()))
-    groups = [
-        Counts(rng.binomial(size, share, runs), np.full(runs, size), label)
-        for share, size, label in zip(shares, units, ("treatment", "control"), strict=True)
-    ]
-    return _decide(design, alpha, lambda **how: measure.proportions(*groups, **how)), "measure.proportions"
+    base = float(design._needed())
+    treatment = _counts(rng, base + effect, units[0], runs, "treatment")
+    control = _counts(rng, base, units[1], runs, "control")
+    return _decide(design, alpha, lambda **how: measure.proportions(treatment, control, **how)), "measure.proportions"
 
 
 def _decide(design: TwoGroups, alpha: float, test: Callable[..., Comparison]) -> NDArray[np.bool_]:
     """Whether each run rejects: the test itself, or one or two one-sided tests against a margin."""
 
     def rejects(null: float, alternative: str) -> NDArray[np.bool_]:
-        return np.asarray(test(null=null, alternative=alternative, alpha=alpha).p_value < alpha)
+        return np.asarray(test(null=null, alternative=alternative, alpha=alpha).p_value) < alpha
 
     margin = design._modifier(change.Margin)
     if margin is None:
         return rejects(0.0, design.alternative)
-    above, below = (lambda: rejects(-margin.size, "greater")), (lambda: rejects(margin.size, "less"))
+    above, below = (-margin.size, "greater"), (margin.size, "less")
     if margin.kind == "equivalence":
-        return above() & below()
-    return above() if margin.good == "higher" else below()
+        return rejects(*above) & rejects(*below)
+    return rejects(*(above if margin.good == "higher" else below))
 
 
-def _summaries(rng: np.random.Generator, centre: float, sd: float, size: int, runs: int, label: str) -> Summary:
+def _counts(rng: np.random.Generator, share: float, size: int, runs: int, label: str) -> Counts:
+    return Counts(rng.binomial(size, share, runs).astype(float), np.full(runs, float(size)), label)
+
+
+def _summary(rng: np.random.Generator, centre: float, sd: float, size: int, runs: int, label: str) -> Summary:
     means, spreads = [], []
     step = max(1, _BLOCK // size)
     for start in range(0, runs, step):
         values: Floats = rng.normal(centre, sd, (min(step, runs - start), size))
         means.append(values.mean(axis=1))
         spreads.append(values.std(axis=1, ddof=1))
-    return Summary(np.full(runs, size), np.concatenate(means), np.concatenate(spreads), label)
+    return Summary(np.full(runs, float(size)), np.concatenate(means), np.concatenate(spreads), label)
 
 
 def _within_reach(values: float) -> None:

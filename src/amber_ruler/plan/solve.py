@@ -15,6 +15,7 @@ if TYPE_CHECKING:
 
 MOST_UNITS = 1e12
 _SMALLEST_ALPHA = 1e-100
+_LOOKS = 25
 
 
 def smallest_count(
@@ -52,6 +53,13 @@ def smallest_count(
 def smallest_effect(power_of: Callable[[Floats], Floats], target: Floats, least: Floats, most: Floats) -> Floats:
     """The smallest effects between `least` and `most` whose rising power reaches the target; inf where none does."""
     out_of_reach = power_of(most) < target
+    if np.any(out_of_reach):
+        # With very few units the power of a share may fall again towards the end of the scale: look in between.
+        steps = [least + (most - least) * k / _LOOKS for k in range(1, _LOOKS)]
+        reach = np.stack([power_of(step) >= target for step in steps])
+        found = out_of_reach & reach.any(axis=0)
+        most = np.where(found, np.choose(np.argmax(reach, axis=0), steps), most)
+        out_of_reach &= ~found
     at_once = power_of(least) >= target
 
     def miss(effect: Floats) -> Floats:

@@ -24,7 +24,7 @@ class Shape(NamedTuple):
 class Clusters(NamedTuple):
     """Number of clusters, mean and coefficient of variation of their sizes, intraclass correlation."""
 
-    count: int
+    clusters: int
     size: float
     cv: float
     icc: float
@@ -36,7 +36,9 @@ def shape(frame: nw.LazyFrame[Any], column: str, moments: Moments) -> Shape:
     values = frame.select(value.alias("v"))
     away = nw.col("v") - moments.mean(column)
     found = rows_of(
-        values.select((away * away * away).sum().alias("cubes"), (nw.col("v") * (nw.col("v") - 1)).abs().sum().alias("off"))
+        values.select(
+            (away * away * away).sum().alias("cubes"), (nw.col("v") * (nw.col("v") - 1)).abs().sum().alias("off")
+        )
     )[0]
     variance = moments.comoments[0, 0] / moments.n
     skewness = 0.0 if variance == 0 else float(found["cubes"] / moments.n / variance**1.5)
@@ -47,7 +49,9 @@ def clusters(frame: nw.LazyFrame[Any], column: str, by: str, mean: float) -> Clu
     """Sizes of clusters, and the intraclass correlation by the analysis of variance (Donner 1986), at least 0."""
     value = number(nw.col(column), frame.collect_schema()[column])
     rows = frame.select(nw.col(by).alias("cluster"), (value - mean).alias("v"))
-    rows = rows.filter(~nw.col("v").is_null() & ~nw.col("cluster").is_null()).with_columns(square=nw.col("v") * nw.col("v"))
+    rows = rows.filter(~nw.col("v").is_null() & ~nw.col("cluster").is_null()).with_columns(
+        square=nw.col("v") * nw.col("v")
+    )
     sums = (nw.col("v").count().alias("n"), nw.col("v").sum().alias("sum"), nw.col("square").sum().alias("squares"))
     each = rows.group_by("cluster").agg(*sums).with_columns(n=nw.col("n").cast(nw.Float64))
     found = rows_of(
@@ -62,7 +66,9 @@ def clusters(frame: nw.LazyFrame[Any], column: str, by: str, mean: float) -> Clu
     )[0]
     k, rows_in = int(found["count"]), float(found["rows"])
     if k < 2 or rows_in <= k:
-        raise DataError(f"Column {by!r} has {k:,} clusters of {rows_in:,.0f} rows: both must be more than one to compare.")
+        raise DataError(
+            f"Column {by!r} has {k:,} clusters of {rows_in:,.0f} rows: both must be more than one to compare."
+        )
     between = (found["between"] - found["sum"] ** 2 / rows_in) / (k - 1)
     inside = (found["squares"] - found["between"]) / (rows_in - k)
     typical = (rows_in - found["sizes"] / rows_in) / (k - 1)

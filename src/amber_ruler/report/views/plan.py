@@ -23,6 +23,7 @@ _NOT_SHOWN = {"alpha", "alternative", "modifiers", "exact", "known", "test"}
 _COST_HEADER = {
     "sample size": "units in total",
     "sample size for width": "units in total",
+    "precision": "half-width",
     "power": "power",
     "detectable effect": "effect",
     "alpha": "alpha",
@@ -34,7 +35,10 @@ def layout(result: PlanAnswer) -> list[Block]:
     units = [(name, numbers.whole(n)) for name, n in result.units.items()]
     if len(units) > 1 or result.n_total != result.n:
         units.append(("in total", numbers.whole(result.n_total)))
-    blocks: list[Block] = [Heading(result.title, f"{result.method} · {_terms(result)}"), Grid(("", "units"), tuple(units))]
+    blocks: list[Block] = [
+        Heading(result.title, f"{result.method} · {_terms(result)}"),
+        Grid(("", "units"), tuple(units)),
+    ]
     if result.half_width is not None:
         blocks.append(ruler(result))
     blocks.append(Grid(("", ""), tuple(_facts(result))))
@@ -54,7 +58,7 @@ def ruler(result: PlanAnswer) -> Ruler:
 def sentence(result: PlanAnswer) -> str:
     """The plan in one sentence."""
     who = _units_said(result)
-    if result.question == "sample size for width":
+    if result.power is None:
         return f"{who} give an interval of ± {_amount(result, result.half_width or 0)} at {level(1 - result.alpha)}."
     power, margin = numbers.percent(result.power or 0.0), margin_of(result)
     if margin is not None:
@@ -68,8 +72,10 @@ def sentence(result: PlanAnswer) -> str:
         goal = f"find a difference of {_amount(result, result.effect)} "
     else:
         goal = f"find an effect of {_amount(result, result.effect)} ({result.effect_name}) "
+    several = len(result.units) == 2 and "treatment" not in result.units
+    each = " for each comparison" if several else ""
     days = "" if result.days is None else f" With this traffic that takes {_time_said(result)}."
-    return f"{who} {goal}with a power of {power} ({_terms(result)}).{days}"
+    return f"{who} {goal}with a power of {power}{each} ({_terms(result)}).{days}"
 
 
 def rows(result: PlanAnswer) -> dict[str, Any]:
@@ -120,7 +126,12 @@ def _facts(result: PlanAnswer) -> list[tuple[str, str]]:
         facts.append(("interval to be expected", f"± {_amount(result, result.half_width)}"))
     for name, value in settings(result.design).items():
         share = name == "discordant" or (name == "baseline" and result.percent)
-        facts.append((name.replace("_", " "), numbers.percent(value) if share else f"{value:,.4g}" if abs(value) < 1e4 else numbers.number(value)))
+        facts.append(
+            (
+                name.replace("_", " "),
+                numbers.percent(value) if share else f"{value:,.4g}" if abs(value) < 1e4 else numbers.number(value),
+            )
+        )
     if result.days is not None:
         facts.append(("duration", _time_said(result)))
     return facts
@@ -137,7 +148,7 @@ def _costs(result: PlanAnswer) -> tuple[tuple[str, ...], ...]:
         else:
             whole = result.question.startswith("sample size")
             shown = numbers.whole(cost.value) if whole else numbers.number(cost.value)
-            if result.question == "detectable effect":
+            if result.question in ("detectable effect", "precision"):
                 shown = _amount(result, cost.value)
             change = "" if not before else f"{_signed(100 * (cost.value / before - 1))}%"
         before = cost.value if np.isfinite(cost.value) else None
@@ -163,7 +174,9 @@ def _units_said(result: PlanAnswer) -> str:
         return f"{said} units in {name} ({total} in total)" if name.startswith("each") else f"{said} {name}"
     if names == ("treatment", "control") and result.n_treatment == result.n_control:
         return f"{numbers.whole(result.n)} units in each group ({total} in total)"
-    parts = " and ".join(f"{numbers.whole(n)} {'units ' if k == 0 else ''}in {name}" for k, (name, n) in enumerate(result.units.items()))
+    parts = " and ".join(
+        f"{numbers.whole(n)} {'units ' if k == 0 else ''}in {name}" for k, (name, n) in enumerate(result.units.items())
+    )
     return f"{parts} ({total} in total)"
 
 

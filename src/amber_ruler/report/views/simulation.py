@@ -42,9 +42,10 @@ def sentence(result: Simulation) -> str:
     """Both numbers in one sentence."""
     away = abs(result.rate - result.power) / result.error
     verdict = "they agree" if away < 3 else "they differ by more than chance"
+    error = numbers.number(100 * result.error)
     return (
-        f"Of {result.runs:,} simulated tests {numbers.percent(result.rate)} rejected (± {numbers.number(100 * result.error)}"
-        f" pp Monte-Carlo error); the formula says {numbers.percent(result.power)}: {verdict}."
+        f"Of {result.runs:,} simulated tests {numbers.percent(result.rate)} rejected (± {error} pp Monte-Carlo error);"
+        f" the formula says {numbers.percent(result.power)}: {verdict}."
     )
 
 
