@@ -75,17 +75,51 @@ def test_many_proportions_baseline_scalar_calls(benchmark):
     benchmark.pedantic(lambda: [ar.measure.proportions(one, two) for _ in range(1_000)], rounds=1)
 
 
-@pytest.mark.benchmark(group="sample size of two means, against 30 scalar noncentral t")
-def test_sample_size(benchmark):
-    design = ar.plan.TwoMeans(sd=20)
-    slow(benchmark, lambda: design.sample_size(effect=1.3))
+PLANS = {
+    "two means": lambda: ar.plan.TwoMeans(sd=20).sample_size(effect=1.3),
+    "one mean": lambda: ar.plan.OneMean().sample_size(effect=0.5),
+    "paired means": lambda: ar.plan.PairedMeans(sd=10, correlation=0.6).sample_size(effect=3),
+    "two proportions": lambda: ar.plan.TwoProportions(baseline=0.1).sample_size(effect=0.02),
+    "paired proportions": lambda: ar.plan.PairedProportions(discordant=0.3).sample_size(effect=0.1),
+    "many means": lambda: ar.plan.ManyMeans(groups=4).sample_size(effect=0.25),
+    "association": lambda: ar.plan.Association(rows=2, columns=3).sample_size(effect=0.3),
+    "correlation": lambda: ar.plan.Correlation().sample_size(effect=0.3),
+    "regression": lambda: ar.plan.Regression(predictors=3).sample_size(effect=0.05),
+    "two rates": lambda: ar.plan.TwoRates(baseline=0.5).sample_size(effect=0.1),
+}
 
 
-@pytest.mark.benchmark(group="sample size of two means, against 30 scalar noncentral t")
-def test_sample_size_baseline_noncentral_t(benchmark):
+def thirty_noncentral_t():
     from scipy.stats import nct
 
-    slow(benchmark, lambda: [nct.cdf(2.1, 57.3, 1.2) for _ in range(30)])
+    return [nct.cdf(2.1, 57.3, 1.2) for _ in range(30)]
+
+
+@pytest.mark.parametrize("role", ["subject", "baseline"])
+@pytest.mark.parametrize("design", PLANS)
+def test_sample_size(benchmark, design, role):
+    benchmark.group = f"sample size of {design}, against 30 scalar noncentral t"
+    benchmark.pedantic(PLANS[design] if role == "subject" else thirty_noncentral_t, rounds=30, warmup_rounds=2)
+
+
+GRIDS = {
+    "two means": (ar.plan.TwoMeans(sd=20), (0.8, 3.0)),
+    "two proportions": (ar.plan.TwoProportions(baseline=0.1), (0.01, 0.1)),
+    "many means": (ar.plan.ManyMeans(groups=4), (0.1, 0.5)),
+    "correlation": (ar.plan.Correlation(), (0.1, 0.6)),
+}
+
+
+@pytest.mark.parametrize("role", ["subject", "baseline"])
+@pytest.mark.parametrize("design", GRIDS)
+def test_a_thousand_scenarios(benchmark, design, role):
+    benchmark.group = f"1,000 scenarios of {design} in a grid, against 1,000 single calls"
+    plan, ends = GRIDS[design]
+    effects = np.linspace(*ends, 1_000)
+    if role == "subject":
+        benchmark.pedantic(lambda: plan.grid(effect=effects), rounds=5, warmup_rounds=1)
+    else:
+        benchmark.pedantic(lambda: [plan.sample_size(effect=e) for e in effects], rounds=1)
 
 
 P_VALUES = np.random.default_rng(4).random(100_000)

@@ -48,6 +48,13 @@ def test_the_python_of_the_readme_runs_and_prints_what_it_says():
             exec(line, names)  # noqa: S102 - our own README
 
 
+def test_the_python_of_the_guide_runs_from_first_to_last():
+    """All blocks of the guide in their order, as a reader would type them."""
+    guide = (ROOT / "docs" / "guide.md").read_text("utf-8")
+    code = "\n".join(re.findall(r"```python\n(.*?)```", guide, re.DOTALL))
+    assert "in total" in python("-c", "import matplotlib; matplotlib.use('Agg')\n" + code)
+
+
 def test_every_screenshot_is_linked():
     """Pictures in the documentation can be reached."""
     text = "".join(p.read_text("utf-8") for p in [ROOT / "README.md", *(ROOT / "docs").glob("*.md")])

@@ -76,6 +76,7 @@ def save_text(path: Path, text: str) -> None:
 
 def save_figure(result: Result, path: Path) -> None:
     """Draw a result into a PNG or SVG file of 1280 by 800 pixels, or say why that can't be."""
+    from matplotlib import rc_context
     from matplotlib.backends.backend_agg import FigureCanvasAgg
     from matplotlib.figure import Figure
 
@@ -83,8 +84,9 @@ def save_figure(result: Result, path: Path) -> None:
         raise InputError(f"A figure is written as .png or .svg; got {path.name!r}.")
     figure = Figure(figsize=(12.8, 8.0), dpi=100, layout="constrained")
     FigureCanvasAgg(figure)
-    result.plot(figure.subplots())
     try:
-        figure.savefig(path)
+        with rc_context({"font.size": 13, "axes.titlepad": 14}):
+            result.plot(figure.subplots())
+            figure.savefig(path)
     except OSError as error:
         raise InputError(f"Can't write {path}: {error.strerror or error}.") from None

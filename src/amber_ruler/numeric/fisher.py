@@ -63,18 +63,26 @@ def noncentral_cdf(x: ArrayLike, df1: ArrayLike, df2: ArrayLike, noncentrality: 
     return _mixture(cdf, x, df1, df2, noncentrality)
 
 
-def noncentral_sf(x: ArrayLike, df1: ArrayLike, df2: ArrayLike, noncentrality: ArrayLike) -> Floats:
-    """P(F > x) with noncentrality >= 0 in the numerator."""
-    return _mixture(sf, x, df1, df2, noncentrality)
+def noncentral_sf(
+    x: ArrayLike, df1: ArrayLike, df2: ArrayLike, noncentrality: ArrayLike, *, central: Floats | None = None
+) -> Floats:
+    """P(F > x) with noncentrality >= 0 in the numerator; `central` is that of noncentrality 0, where it is known."""
+    return _mixture(sf, x, df1, df2, noncentrality, central)
 
 
 def _mixture(
-    tail: Callable[..., Floats], x: ArrayLike, df1: ArrayLike, df2: ArrayLike, noncentrality: ArrayLike
+    tail: Callable[..., Floats],
+    x: ArrayLike,
+    df1: ArrayLike,
+    df2: ArrayLike,
+    noncentrality: ArrayLike,
+    central: Floats | None = None,
 ) -> Floats:
     def kernel(j: Floats | float, x: Floats, a: Floats, b: Floats) -> Floats:
         return tail(x * (a / (a + 2 * j)), a + 2 * j, b)
 
-    return poisson_mixture(kernel, Ladder(_first_step, _step_ratio, lower=tail is cdf), noncentrality, x, df1, df2)
+    ladder = Ladder(_first_step, _step_ratio, lower=tail is cdf, central=central)
+    return poisson_mixture(kernel, ladder, noncentrality, x, df1, df2)
 
 
 def _first_step(x: Floats, df1: Floats, df2: Floats) -> Floats:

@@ -22,12 +22,14 @@ _TINY = 1e-250
 class Ladder(NamedTuple):
     """Central tails for all j at once: neighbours differ by a term that has a simple ratio to the one before.
 
-    `first` is that term at j = 0, `ratio(j, *args)` the next one over it.
+    `first` is that term at j = 0, `ratio(j, *args)` the next one over it; `central` is the upper tail at j = 0, where
+    it is known.
     """
 
     first: Callable[..., Floats]
     ratio: Callable[..., Floats]
     lower: bool
+    central: Floats | None = None
 
 
 def poisson_mixture(
@@ -53,7 +55,8 @@ def poisson_mixture(
     order = order[np.argsort(mean[order])]
     for start in range(0, order.size, _BLOCK):
         part = order[start : start + _BLOCK]
-        result[part] = _climb(kernel, ladder, first[part], mean[part], [v[part] for v in flat])
+        known = None if ladder.central is None else np.broadcast_to(ladder.central, shape).ravel()[part]
+        result[part] = _climb(kernel, ladder._replace(central=known), first[part], mean[part], [v[part] for v in flat])
     others = np.flatnonzero(~climbs)
     for start in range(0, others.size, _BLOCK):
         part = others[start : start + _BLOCK]
@@ -76,7 +79,8 @@ def _climb(kernel: Callable[..., Floats], ladder: Ladder, first: Floats, mean: F
     if ladder.lower:
         tails = kernel(j[-1] + 1, *args)[:, None] + np.cumsum(steps[:, ::-1], axis=1)[:, ::-1]
     else:
-        tails = kernel(0.0, *args)[:, None] + np.cumsum(steps, axis=1) - steps
+        start = kernel(0.0, *args) if ladder.central is None else ladder.central
+        tails = start[:, None] + np.cumsum(steps, axis=1) - steps
     return np.asarray(np.einsum("ij,ij->i", poisson_weight(j, mean[:, None]), tails))
 
 

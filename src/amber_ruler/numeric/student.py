@@ -23,7 +23,7 @@ if TYPE_CHECKING:
     from amber_ruler.numeric.gate import Floats
 
 _TINY = 1e-320
-_BLOCK = 1024  # rows of nodes at a time: they stay in the processor's cache
+_BLOCK = 512  # rows of nodes at a time: they stay in the processor's cache
 
 
 def cdf(t: ArrayLike, df: ArrayLike) -> Floats:
@@ -268,10 +268,13 @@ def _noncentral(t: ArrayLike, df: ArrayLike, shift: ArrayLike, *, upper: bool) -
     sign = -1.0 if upper else 1.0
     a, b = sign * t, sign * shift  # the tail is E of Phi(a S - b)
     result = np.empty(t.shape)
-    for start in range(0, t.size, _BLOCK):
-        part = slice(start, start + _BLOCK)
-        grid = _central_grid(a[part], df[part])
-        result[part] = np.einsum("ij,ij->i", special.ndtr(grid.scaled - b[part, None]), grid.weight)
+    # Few and many degrees of freedom take different nodes.
+    many = df >= _NORMAL_DF
+    for rows in (np.flatnonzero(many), np.flatnonzero(~many)):
+        for start in range(0, rows.size, _BLOCK):
+            part = rows[start : start + _BLOCK]
+            grid = _central_grid(a[part], df[part])
+            result[part] = np.einsum("ij,ij->i", special.ndtr(grid.scaled - b[part, None]), grid.weight)
     # Phi(t S - shift) is a sharp edge in S, but a shift is beyond any normal deviate: integrate over Z instead.
     apart = (np.abs(shift) >= _NO_DEVIATE) & (np.abs(t) > np.sqrt(2 * df))
     if np.any(apart):

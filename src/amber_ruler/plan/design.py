@@ -97,12 +97,12 @@ class Design(ABC):
             If the effect is 0 or on the wrong side, or more than 1e12 units would be needed.
         """
         value, target = self._effect(effect), self._target(power)
-        n = self._solve_n(value, target)
+        n, reached = self._solve_n(value, target)
         if not np.isfinite(n):
             self._refuse_endless(float(value))
-        costs = self._costs(lambda d: d._total(d._recruits(d._solve_n(value, target))))
+        costs = self._costs(lambda d: d._total(d._recruits(d._solve_n(value, target)[0])))
         notes = self._size_notes(value, target, n)
-        return self._answer("sample size", value, self._recruits(n), target, costs, notes=notes)
+        return self._answer("sample size", value, self._recruits(n), target, costs, notes=notes, power=reached)
 
     def power(
         self, *, n: int | tuple[int, int] | None = None, weeks: int | None = None, **effect: Unpack[EffectGiven]
@@ -323,7 +323,7 @@ class Design(ABC):
             effect = np.broadcast_to(self._effect(cast("EffectGiven", {w: columns[w] for w in ways})), (size,))
         if not sized:
             question = "sample size"
-            n = self._solve_n(effect, target)
+            n, power = self._solve_n(effect, target)
             units = self._recruits(n)
         elif ways:
             question = "power"
@@ -331,8 +331,8 @@ class Design(ABC):
             question = "detectable effect"
             effect = self._solve_effect(units, target)
         known = np.isfinite(effect) & np.isfinite(units[-1])
-        safe = tuple(np.where(known, u, self._least()) for u in units)
-        safe_effect = np.where(known, effect, asked._fallback_effect())
+        if sized:
+            power = self._power_with(np.where(known, effect, asked._fallback_effect()), units)
         table: dict[str, Floats] = dict(columns)
         if not sized:
             table.setdefault("power", target)
@@ -344,7 +344,7 @@ class Design(ABC):
         named = self._named_units(units)
         table |= named if len(named) > 1 else {"n": units[-1]}
         table["units in total"] = self._total(units)
-        table["power"] = np.where(known, self._power_with(safe_effect, safe), np.nan)
+        table["power"] = np.where(known, power, np.nan)
         traffic = self._modifier(change.Traffic)
         if traffic is not None:
             table["days"] = np.ceil(self._total(units) / traffic.daily)
@@ -618,24 +618,25 @@ class Design(ABC):
         power = self._power_of(effect, tuple(np.maximum(u, least) for u in analysed))
         return np.where(enough, power, 0.0)
 
-    def _solve_n(self, effect: Floats, target: Floats) -> Floats:
-        """The smallest n, in whole clusters if there are any."""
+    def _solve_n(self, effect: Floats, target: Floats) -> tuple[Floats, Floats]:
+        """The smallest n, in whole clusters if there are any, and its power."""
         effect, target = gate.aligned(effect, target)
         size, offset = self._cluster_size(), self._least() - 1
         alpha = np.broadcast_to(self.alpha, target.shape)
-        goal, critical = normal.quantile(target), normal.upper_quantile(np.minimum(alpha, 0.4))
+        one_sided = self.alternative in ("greater", "less")
+        goal, critical = normal.quantile(target), normal.upper_quantile(alpha / (1 if one_sided else 2))
 
         def progress(power: Floats) -> Floats:
             score = normal.quantile(np.clip(power, 1e-15, 1 - 1e-15))
             return np.asarray((score + critical) / (goal + critical))
 
-        k = solve.smallest_count(
+        k, power = solve.smallest_count(
             lambda k: self._power_with(effect, self._recruits(np.ceil((k + offset) * size))),
             target,
             progress,
             self._guess(effect, target) / size - offset,
         )
-        return np.ceil((k + offset) * size)
+        return np.ceil((k + offset) * size), power
 
     def _solve_width(self, effect: Floats, width: Floats) -> Floats:
         size, offset = self._cluster_size(), self._least() - 1
@@ -645,7 +646,7 @@ class Design(ABC):
             analysed = tuple(np.maximum(u, self._least() * size) for u in self._analysed(units))
             return np.asarray(width / self._half_width(effect, analysed))
 
-        k = solve.smallest_count(reached, np.ones(width.shape), lambda share: share, np.full(width.shape, 100.0))
+        k, _ = solve.smallest_count(reached, np.ones(width.shape), lambda share: share, np.full(width.shape, 100.0))
         return np.ceil((k + offset) * size)
 
     def _solve_effect(self, units: Units, target: Floats) -> Floats:
@@ -670,6 +671,7 @@ class Design(ABC):
         costs: tuple[Cost, ...],
         *,
         notes: tuple[str, ...] = (),
+        power: Floats | None = None,
         tested: bool = True,
     ) -> PlanAnswer:
         total, analysed = int(self._total(units)), self._analysed(units)
@@ -680,6 +682,8 @@ class Design(ABC):
         except DesignError:
             half_width = None
         value, two = float(effect), len(units) == 2
+        if power is None and tested:
+            power = self._power_with(effect, units)
         return PlanAnswer(
             title=f"{self.title}: {question}",
             method=self._method_said(),
@@ -693,7 +697,7 @@ class Design(ABC):
             effect=value,
             effect_name=self.effect_name,
             effects=self._told(value),
-            power=float(self._power_with(effect, units)) if tested else None,
+            power=None if power is None else float(power),
             target_power=None if target is None else float(target),
             alpha=float(self.alpha),
             single_alpha=float(self._single_alpha(analysed)),

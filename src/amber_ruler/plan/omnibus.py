@@ -48,7 +48,8 @@ class Omnibus(Design):
         top, bottom = self._dfs(units)
         if bottom is None:
             return chisquare.noncentral_sf(chisquare.upper_quantile(self.alpha, top), top, shift)
-        return fisher.noncentral_sf(fisher.upper_quantile(self.alpha, top, bottom), top, bottom, shift)
+        critical, alpha = fisher.upper_quantile(self.alpha, top, bottom), np.asarray(self.alpha)
+        return fisher.noncentral_sf(critical, top, bottom, shift, central=alpha)
 
     def _guess(self, effect: Floats, target: Floats) -> Floats:
         # Of a chi-square with the same noncentrality for each unit, in the normal approximation of Sankaran (1963).
@@ -65,7 +66,7 @@ class Omnibus(Design):
             centre = 1 + h * p * (h - 1 - 0.5 * (2 - h) * m * p)
             return np.asarray((centre - (critical / mean) ** h) / (h * np.sqrt(2 * p) * (1 + 0.5 * m * p)) - goal)
 
-        shift = bracketed_root(miss, np.zeros(effect.shape), 2 * np.sqrt(critical) + 12, rtol=1e-4) ** 2
+        shift = bracketed_root(miss, np.zeros(effect.shape), 2 * np.sqrt(critical) + 12, rtol=1e-3) ** 2
         with np.errstate(divide="ignore", over="ignore"):
             n = shift / one
             # The error's degrees of freedom cost about this share more.

@@ -13,6 +13,7 @@ from amber_ruler.plan import enumerate as exactly
 from amber_ruler.plan import modifiers as change
 from amber_ruler.plan.estimates import Estimated, TwoGroups, room, tails
 from amber_ruler.plan.means import MEAN_WAYS, known_baseline
+from amber_ruler.plan.solve import MOST_UNITS
 
 if TYPE_CHECKING:
     from numpy.typing import NDArray
@@ -113,13 +114,14 @@ class OneProportion(Estimated):
         low, high = tails(np.asarray(self.alpha), self.alternative)
         return exactly.power_of_binomial(self._needed(), effect, units[0], low, high)
 
-    def _solve_n(self, effect: Floats, target: Floats) -> Floats:
+    def _solve_n(self, effect: Floats, target: Floats) -> tuple[Floats, Floats]:
         if not self.exact:
             return super()._solve_n(effect, target)
-        return exactly.lasting_sizes(self, effect, target, self._approximate_n(effect, target))
+        n = exactly.lasting_sizes(self, effect, target, self._approximate_n(effect, target))
+        return n, self._power_with(effect, self._recruits(np.minimum(n, MOST_UNITS)))
 
     def _approximate_n(self, effect: Floats, target: Floats) -> Floats:
-        return replace(self, exact=False)._solve_n(effect, target)
+        return replace(self, exact=False)._solve_n(effect, target)[0]
 
     def _half_width(self, effect: Floats, units: Units) -> Floats:
         if self.baseline is None:
@@ -234,13 +236,14 @@ class TwoProportions(TwoGroups):
         alpha, pooled = self._single_alpha(units), self.test == "score"
         return exactly.power_of_two(self._needed(), effect, units, alpha, self.alternative, pooled=pooled)
 
-    def _solve_n(self, effect: Floats, target: Floats) -> Floats:
+    def _solve_n(self, effect: Floats, target: Floats) -> tuple[Floats, Floats]:
         if not self.exact:
             return super()._solve_n(effect, target)
-        return exactly.lasting_sizes(self, effect, target, self._approximate_n(effect, target))
+        n = exactly.lasting_sizes(self, effect, target, self._approximate_n(effect, target))
+        return n, self._power_with(effect, self._recruits(np.minimum(n, MOST_UNITS)))
 
     def _approximate_n(self, effect: Floats, target: Floats) -> Floats:
-        return replace(self, exact=False)._solve_n(effect, target)
+        return replace(self, exact=False)._solve_n(effect, target)[0]
 
     def _size_notes(self, effect: Floats, target: Floats, n: Floats) -> tuple[str, ...]:
         return exactly.saw_tooth(self, effect, target, n, self._approximate_n(effect, target)) if self.exact else ()

@@ -20,18 +20,21 @@ _LOOKS = 25
 
 def smallest_count(
     value_at: Callable[[Floats], Floats], target: Floats, progress: Callable[[Floats], Floats], guess: Floats
-) -> Floats:
-    """The smallest whole numbers, from 1 up, at which a rising value reaches the target; inf beyond `MOST_UNITS`.
+) -> tuple[Floats, Floats]:
+    """The smallest whole numbers, from 1 up, at which a rising value reaches the target, and the value there.
+
+    The number is inf where none up to `MOST_UNITS` does.
 
     `progress` turns a value into something that is 1 at the target and grows about like sqrt(n): a secant on that scale
     lands on the answer or beside it. A bracket of whole numbers is kept, and halved where the steps do not get ahead.
     """
-    short, enough = np.zeros(target.shape), np.full(target.shape, np.inf)
+    short, enough, kept = np.zeros(target.shape), np.full(target.shape, np.inf), np.zeros(target.shape)
     n = np.clip(np.ceil(guess), 1, MOST_UNITS)
     root_before, share_before = np.zeros(target.shape), np.zeros(target.shape)
     for turn in range(200):
         value = value_at(n)
         reached = value >= target
+        kept = np.where(reached & (n < enough), value, kept)
         enough, short = np.where(reached, np.minimum(enough, n), enough), np.where(reached, short, np.maximum(short, n))
         if np.all((enough - short <= 1) | (short >= MOST_UNITS)):
             break
@@ -47,7 +50,7 @@ def smallest_count(
         if turn % 4 == 3:
             step = np.where(np.isfinite(enough), np.floor((short + enough) / 2), 4 * n)
         n = np.clip(step, short + 1, np.minimum(np.maximum(enough - 1, short + 1), MOST_UNITS))
-    return np.where(short >= MOST_UNITS, np.inf, enough)
+    return np.where(short >= MOST_UNITS, np.inf, enough), kept
 
 
 def smallest_effect(power_of: Callable[[Floats], Floats], target: Floats, least: Floats, most: Floats) -> Floats:

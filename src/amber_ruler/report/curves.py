@@ -53,7 +53,7 @@ def scenarios(result: PlanGrid, ax: Axes | None) -> Axes:
         effect = float(columns["effect"][first])
         power = _power(result.design, n, effect, **{name: float(columns[name][first]) for name in own})
         _line(axes, n, power, k, said or _effect_said(effect, percent=result.percent))
-        axes.plot(size[mine], columns["power"][mine], "o", color=_LINES[k][0], markersize=8, markeredgecolor="white")
+        _points(axes, size[mine], columns["power"][mine], k)
     for target in dict.fromkeys(columns.get("target power", np.array([]))):
         _target(axes, float(target))
     return _power_axes(axes, result, groups, most)
@@ -71,7 +71,7 @@ def effect_by_time(result: PlanGrid, ax: Axes | None) -> Axes:
         colour, dash = _LINES[k % len(_LINES)]
         x, y = columns[along][mine], factor * columns["effect"][mine]
         axes.plot(x, y, dash, color=colour, linewidth=2.4, label=said)
-        axes.plot(x, y, "o", color=colour, markersize=7, markeredgecolor="white")
+        _points(axes, x, y, k)
     axes.axhline(0, color=palette.INK, linewidth=1.2)
     axes.set_ylabel("detectable effect (pp)" if result.percent else "detectable effect", color=palette.INK)
     axes.set_xlabel("weeks of traffic" if along == "weeks" else "units", color=palette.INK)
@@ -119,6 +119,10 @@ def _power(design: Design, n: Floats, effect: float, **own: float) -> Floats:
 def _line(axes: Axes, n: Floats, power: Floats, k: int, said: str, width: float = 2.2) -> None:
     colour, dash = _LINES[k % len(_LINES)]
     axes.plot(n, power, dash, color=colour, linewidth=width, label=said, zorder=3)
+
+
+def _points(axes: Axes, x: Floats, y: Floats, k: int) -> None:
+    axes.plot(x, y, "o", color=_LINES[k % len(_LINES)][0], markersize=9, markeredgecolor="white", zorder=4)
 
 
 def _mark(axes: Axes, x: float, y: float, said: str, *, above: bool = False) -> None:

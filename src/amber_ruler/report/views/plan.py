@@ -112,6 +112,8 @@ def _facts(result: PlanAnswer) -> list[tuple[str, str]]:
     facts: list[tuple[str, str]] = []
     if result.power is not None:
         facts.append(("power", numbers.percent(result.power)))
+    if result.days is not None:
+        facts.append(("duration", _time_said(result)))
     if result.question == "alpha":
         facts.append(("alpha", numbers.number(result.alpha)))
     if any(isinstance(m, Variants) for m in result.design.modifiers):
@@ -132,8 +134,6 @@ def _facts(result: PlanAnswer) -> list[tuple[str, str]]:
                 numbers.percent(value) if share else f"{value:,.4g}" if abs(value) < 1e4 else numbers.number(value),
             )
         )
-    if result.days is not None:
-        facts.append(("duration", _time_said(result)))
     return facts
 
 
