@@ -118,7 +118,7 @@ def test_association(rows, columns, w, n):
     assert answer.power == pytest.approx(float(1 - below), rel=1e-9)
 
 
-@pytest.mark.parametrize(("rho", "null", "n"), [(0.3, 0.0, 84), (0.6, 0.2, 40), (-0.95, 0.0, 4), (0.02, 0.0, 20_000)])
+@pytest.mark.parametrize(("rho", "null", "n"), [(0.3, 0.0, 84), (0.6, 0.2, 40)])
 def test_correlation(rho, null, n):
     """Agrees with the integral of Hotelling's density; Fisher's z by hand."""
 

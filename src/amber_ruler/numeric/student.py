@@ -215,9 +215,9 @@ def noncentral_between(critical: ArrayLike, df: ArrayLike, low: ArrayLike, high:
     c, df, low, high = (v[..., None] for v in aligned(critical, df, low, high))
     meet = (high - low) / (2 * c)
     first, last = np.maximum(0.0, 1 - 9 / np.sqrt(df)), np.minimum(1 + 9 / np.sqrt(df), meet)
-    s = first + np.maximum(last - first, 0.0) * _UNIT_NODES
-    with np.errstate(divide="ignore"):
-        log_density = -0.5 * df * expm1_less(2 * np.log(s)) - np.log(s) - stirling_error(df / 2)
+    y = np.log(np.maximum(first + np.maximum(last - first, 0.0) * _UNIT_NODES, _TINY))
+    s = np.exp(y)
+    log_density = -0.5 * df * expm1_less(2 * y) - y - stirling_error(df / 2)
     density = np.sqrt(df / np.pi) * np.exp(log_density)
     inside = special.ndtr(high - c * s) - special.ndtr(low + c * s)
     return np.asarray(np.maximum(last - first, 0.0)[..., 0] * ((density * inside) @ _UNIT_WEIGHTS))

@@ -581,16 +581,20 @@ class Design(ABC):
         if (n is None) == (weeks is None):
             raise DesignError("Say how many units: one of n and weeks.")
         if weeks is not None:
-            count = self._n_of_weeks(gate.positive("weeks", weeks))
-            if count < self._least():
-                raise DesignError(f"{weeks:g} weeks of this traffic bring fewer than {self._least():g} units a group.")
-            return self._recruits(count)
-        whole = gate.whole("n", np.asarray(n), self._least())
-        if whole.ndim == 0:
-            return self._recruits(whole)
-        if len(self._group_names()) != 2 or whole.shape != (2,):
-            raise InputError.rule("n", n, "one number of units", "Only a design of treatment and control takes a pair.")
-        return whole[0], whole[1]
+            units = self._recruits(self._n_of_weeks(gate.positive("weeks", weeks)))
+        else:
+            whole = gate.whole("n", np.asarray(n), self._least())
+            if whole.ndim == 0:
+                units = self._recruits(whole)
+            elif len(self._group_names()) == 2 and whole.shape == (2,):
+                units = whole[0], whole[1]
+            else:
+                way_out = "Only a design of treatment and control takes a pair."
+                raise InputError.rule("n", n, "one number of units", way_out)
+        least, smallest = np.ceil(self._least() * self._cluster_size()), min(float(u) for u in self._analysed(units))
+        if smallest < least:
+            raise DesignError(f"{smallest:,.0f} units in the smallest group are too few: it takes {least:,.0f}.")
+        return units
 
     def _n_of_weeks(self, weeks: Floats) -> Floats:
         """The largest n whose units the traffic of so many weeks holds."""
