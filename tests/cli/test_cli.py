@@ -118,6 +118,23 @@ def test_plan_answers(plan, args, says):
     assert says in " ".join(plan(*args.split()).split())
 
 
+def test_plan_json_holds_the_library_s_numbers(plan):
+    """Every modifier reaches the design, and the document has what the library answers."""
+    args = "two-means --sd 20 --baseline 14 --lift 0.1 --covariate 0.5 --cluster-size 4 --icc 0.05 --cluster-cv 0.3"
+    args += " --variants 2 --correction sidak --attrition 0.1 --per-day 900 --traffic-share 0.5 --power 0.9 --json"
+    (held,) = json.loads(plan(*args.split()))["results"]
+    design = ar.plan.TwoMeans(sd=20, baseline=14).with_covariate(0.5).with_clusters(4, 0.05, cv=0.3)
+    answer = (
+        design.with_variants(2, "sidak").with_attrition(0.1).with_traffic(900, 0.5).sample_size(lift=0.1, power=0.9)
+    )
+    assert (held["n_total"], held["power"], held["days"]) == (answer.n_total, answer.power, answer.days)
+    assert [c["value"] for c in held["costs"]] == [c.value for c in answer.costs]
+    assert held["sentence"] == answer.sentence()
+    (grid,) = json.loads(plan("one-proportion", "--grid", "baseline=0.2,0.4", "--effect", "0.1", "--json"))["results"]
+    expected = [ar.plan.OneProportion(baseline=p).sample_size(effect=0.1).n for p in (0.2, 0.4)]
+    assert grid["columns"]["n"] == expected
+
+
 @pytest.mark.parametrize(
     ("args", "says"),
     [

@@ -359,7 +359,7 @@ def test_earlier_studies():
         (lambda: plan.PairedProportions(discordant=0.1).power(effect=0.2, n=50), "discordant pairs"),
         (lambda: plan.PairedProportions(discordant=0.1).with_covariate(0.5), "does not apply"),
         (lambda: plan.TwoProportions(baseline=1.2), "baseline must be between 0 and 1"),
-        (lambda: plan.TwoProportions().power(effect=0.1, n=10), "needs the share in control"),
+        (lambda: plan.TwoProportions().power(effect=0.1, n=10), "needs the share without the effect"),
         (lambda: plan.TwoProportions(baseline=0.9).sample_size(effect=0.2), "give a share of 1.1"),
         (lambda: plan.TwoProportions(baseline=0.9).detectable_effect(n=3), "no effect has a power"),
         (lambda: plan.TwoProportions(baseline=0.9).power(standardised=2, n=9), "no share as far away"),

@@ -5,6 +5,7 @@ from __future__ import annotations
 import dataclasses
 from abc import ABC, abstractmethod
 from dataclasses import dataclass, replace
+from importlib import import_module
 from typing import TYPE_CHECKING, Any, ClassVar, TypedDict, TypeVar, cast
 
 import numpy as np
@@ -19,7 +20,7 @@ if TYPE_CHECKING:
     from collections.abc import Callable, Mapping, Sequence
     from typing import Self, Unpack
 
-    from numpy.typing import ArrayLike, NDArray
+    from numpy.typing import ArrayLike
 
     from amber_ruler.numeric.gate import Floats
     from amber_ruler.plan.modifiers import Modifier
@@ -62,6 +63,7 @@ class Design(ABC):
     effect_name: ClassVar[str] = "difference"
     percent: ClassVar[bool] = False
     ways: ClassVar[tuple[str, ...]] = ("effect",)
+    drawn_by: ClassVar[str | None] = None  # the function of `plan.simulate`, where there is a test to run
     alternative: str = dataclasses.field(init=False, repr=False, default="any")
     allowed: ClassVar[frozenset[type]] = frozenset({change.Traffic, change.Attrition})
 
@@ -391,7 +393,10 @@ class Design(ABC):
         rng = np.random.default_rng(seed)
         analysed = tuple(int(u) for u in self._analysed(units))
         single = float(self._single_alpha(tuple(np.asarray(float(u)) for u in analysed)))
-        rejected, test = self._rejections(rng, float(value), analysed, count, single)
+        if self.drawn_by is None:
+            raise DesignError(f"{self.title}: there is no measuring function to simulate this design with yet.")
+        draw = getattr(import_module("amber_ruler.plan.simulate"), self.drawn_by)
+        rejected, test = draw(self, rng, float(value), analysed, count, single)
         rate = float(np.mean(rejected))
         return Simulation(
             title=f"{self.title}: {count:,} simulated tests",
@@ -502,12 +507,6 @@ class Design(ABC):
     @abstractmethod
     def _checked_effect(self, effect: Floats) -> Floats:
         """Return effects that can be planned for, or say why they can't."""
-
-    def _rejections(
-        self, rng: np.random.Generator, effect: float, units: tuple[int, ...], runs: int, alpha: float
-    ) -> tuple[NDArray[np.bool_], str]:
-        """Whether the real test rejects in each of `runs` draws, and which test that is."""
-        raise DesignError(f"{self.title}: there is no measuring function to simulate this design with yet.")
 
     def _recruits(self, n: Floats) -> Units:
         """Units of each group that go with `n`."""

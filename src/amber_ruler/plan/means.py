@@ -13,8 +13,6 @@ from amber_ruler.plan.estimates import Estimated, TwoGroups
 from amber_ruler.results import Check
 
 if TYPE_CHECKING:
-    from numpy.typing import NDArray
-
     from amber_ruler.numeric.gate import Floats
     from amber_ruler.plan.design import Units, Ways
 
@@ -135,6 +133,7 @@ class TwoMeans(TwoGroups):
 
     title = "Two means"
     method = "two means, equal variances, noncentral t"
+    drawn_by = "two_means"
     source = _SOURCE
     ways = MEAN_WAYS
 
@@ -205,13 +204,6 @@ class TwoMeans(TwoGroups):
             return (Check("normal approximation", f"{finding}, which there are"),)
         advice = "With fewer the error rate can't be trusted (Kohavi et al. 2014): cap the metric, or take more units."
         return (Check("normal approximation", finding, advice, "warning"),)
-
-    def _rejections(
-        self, rng: np.random.Generator, effect: float, units: tuple[int, ...], runs: int, alpha: float
-    ) -> tuple[NDArray[np.bool_], str]:
-        from amber_ruler.plan import simulate
-
-        return simulate.two_means(self, rng, effect, units, runs, alpha)
 
 
 @dataclass(frozen=True, kw_only=True)

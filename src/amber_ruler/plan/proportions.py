@@ -16,17 +16,88 @@ from amber_ruler.plan.means import MEAN_WAYS, known_baseline
 from amber_ruler.plan.solve import MOST_UNITS
 
 if TYPE_CHECKING:
-    from numpy.typing import NDArray
+    from typing import Self
 
     from amber_ruler.numeric.gate import Floats
     from amber_ruler.plan.design import Units, Ways
 
 _FLEISS = "Fleiss, Levin & Paik (2003), Statistical Methods for Rates and Proportions"
-_COUNTED = frozenset({change.Traffic, change.Attrition})
 
 
 @dataclass(frozen=True, kw_only=True)
-class OneProportion(Estimated):
+class Shares(Estimated):
+    """What one share and two have in common.
+
+    Parameters
+    ----------
+    baseline : float, between 0 and 1
+        The share without the effect; only `sample_size_for_width` can do without.
+    exact : bool
+        Whether all outcomes are counted, instead of the normal approximation.
+    """
+
+    percent = True
+    ways = MEAN_WAYS
+    _share: ClassVar[str]
+    _exact_allows: ClassVar[frozenset[type]] = frozenset({change.Traffic, change.Attrition})
+
+    baseline: float | None = None
+    exact: bool = False
+
+    def __post_init__(self) -> None:
+        if self.baseline is not None:
+            gate.between("baseline", self.baseline, 0, 1)
+        super().__post_init__()
+
+    def _needed(self) -> Floats:
+        if self.baseline is None:
+            raise DesignError(f"A test needs the share without the effect: {type(self).__name__}(baseline=…).")
+        return np.asarray(self.baseline, dtype=np.float64)
+
+    def _ways(self) -> Ways:
+        return share_ways(self.baseline)
+
+    def _told(self, effect: float) -> dict[str, float]:
+        return {} if self.baseline is None else share_told(effect, self.baseline, self._share)
+
+    def _checked_effect(self, effect: Floats) -> Floats:
+        return inside(super()._checked_effect(effect), self._needed())
+
+    def _most(self, sign: float) -> Floats:
+        return room(sign, self._needed())
+
+    def _with(self, modifier: change.Modifier) -> Self:
+        if self.exact and type(modifier) not in self._exact_allows:
+            raise DesignError(f"Exact power counts independent units: a {modifier} needs exact=False.")
+        return super()._with(modifier)
+
+    def _solve_n(self, effect: Floats, target: Floats) -> tuple[Floats, Floats]:
+        if not self.exact:
+            return super()._solve_n(effect, target)
+        n = exactly.lasting_sizes(self, effect, target, self._approximate_n(effect, target))
+        return n, self._power_with(effect, self._recruits(np.minimum(n, MOST_UNITS)))
+
+    def _approximate_n(self, effect: Floats, target: Floats) -> Floats:
+        return replace(self, exact=False)._solve_n(effect, target)[0]
+
+    def _size_notes(self, effect: Floats, target: Floats, n: Floats) -> tuple[str, ...]:
+        if not self.exact:
+            return ()
+        return exactly.saw_tooth(self, effect, target, n, self._approximate_n(effect, target))
+
+    def _half_width(self, effect: Floats, units: Units) -> Floats:
+        if self.baseline is None:
+            return replace(self, baseline=0.5, exact=False)._half_width(np.asarray(0.0), units)
+        return super()._half_width(effect, units)
+
+    def _notes(self) -> tuple[str, ...]:
+        if self.baseline is None:
+            return ("The share is not known: the width is that of the worst case, a share of one half.",)
+        return ()
+
+
+@dataclass(frozen=True, kw_only=True)
+class OneProportion(Shares):
     """A test of one share against a fixed value.
 
     Parameters
@@ -65,48 +136,17 @@ class OneProportion(Estimated):
     method = "one proportion, exact binomial test"
     source = f"{_FLEISS}, chapter 2"
     effect_name = "share − tested share"
-    percent = True
-    ways = MEAN_WAYS
+    _share = "share"
 
-    baseline: float | None = None
     exact: bool = True
-
-    def __post_init__(self) -> None:
-        if self.baseline is not None:
-            gate.between("baseline", self.baseline, 0, 1)
-        super().__post_init__()
 
     def _least(self) -> float:
         return 1.0
-
-    def _needed(self) -> Floats:
-        if self.baseline is None:
-            raise DesignError("A test needs the share to test against: OneProportion(baseline=…).")
-        return np.asarray(self.baseline, dtype=np.float64)
-
-    def _ways(self) -> Ways:
-        return share_ways(self.baseline)
-
-    def _told(self, effect: float) -> dict[str, float]:
-        return {} if self.baseline is None else share_told(effect, self.baseline, "share")
-
-    def _checked_effect(self, effect: Floats) -> Floats:
-        return inside(super()._checked_effect(effect), self._needed())
-
-    def _most(self, sign: float) -> Floats:
-        return room(sign, self._needed())
 
     def _errors(self, effect: Floats, null: Floats, units: Units) -> tuple[Floats, Floats]:
         p0, p1 = self._needed() + null, self._needed() + effect
         factor = self._variance_factor() / units[0]
         return np.sqrt(_variance(p0) * factor), np.sqrt(_variance(p1) * factor)
-
-    def _with(self, modifier: change.Modifier) -> OneProportion:
-        if self.exact and type(modifier) not in _COUNTED:
-            raise DesignError(
-                f"The exact test counts independent units: a {modifier} needs OneProportion(exact=False)."
-            )
-        return super()._with(modifier)
 
     def _power_of(self, effect: Floats, units: Units) -> Floats:
         if not self.exact:
@@ -114,36 +154,14 @@ class OneProportion(Estimated):
         low, high = tails(np.asarray(self.alpha), self.alternative)
         return exactly.power_of_binomial(self._needed(), effect, units[0], low, high)
 
-    def _solve_n(self, effect: Floats, target: Floats) -> tuple[Floats, Floats]:
-        if not self.exact:
-            return super()._solve_n(effect, target)
-        n = exactly.lasting_sizes(self, effect, target, self._approximate_n(effect, target))
-        return n, self._power_with(effect, self._recruits(np.minimum(n, MOST_UNITS)))
-
-    def _approximate_n(self, effect: Floats, target: Floats) -> Floats:
-        return replace(self, exact=False)._solve_n(effect, target)[0]
-
-    def _half_width(self, effect: Floats, units: Units) -> Floats:
-        if self.baseline is None:
-            return replace(self, baseline=0.5, exact=False)._half_width(np.asarray(0.0), units)
-        return super()._half_width(effect, units)
-
     def _method_said(self) -> str:
         if self.exact and self.baseline is not None:
             return self.method
         return super()._method_said().replace("exact binomial test", "score test, normal distribution")
 
-    def _notes(self) -> tuple[str, ...]:
-        if self.baseline is None:
-            return ("The share is unknown: the width is that of the worst case, a share of one half.",)
-        return ()
-
-    def _size_notes(self, effect: Floats, target: Floats, n: Floats) -> tuple[str, ...]:
-        return exactly.saw_tooth(self, effect, target, n, self._approximate_n(effect, target)) if self.exact else ()
-
 
 @dataclass(frozen=True, kw_only=True)
-class TwoProportions(TwoGroups):
+class TwoProportions(Shares, TwoGroups):
     """A test of treatment against control by the share of successes.
 
     Parameters
@@ -183,35 +201,15 @@ class TwoProportions(TwoGroups):
     title = "Two proportions"
     method = "two proportions, score test, normal distribution"
     source = f"{_FLEISS}, section 4.2"
-    percent = True
-    ways = MEAN_WAYS
+    drawn_by = "two_proportions"
+    _share = "treatment share"
+    _exact_allows = Shares._exact_allows | {change.Variants}
 
-    baseline: float | None = None
     test: Literal["score", "unpooled"] = "score"
-    exact: bool = False
 
     def __post_init__(self) -> None:
-        if self.baseline is not None:
-            gate.between("baseline", self.baseline, 0, 1)
         gate.choice("test", self.test, ("score", "unpooled"))
         super().__post_init__()
-
-    def _needed(self) -> Floats:
-        if self.baseline is None:
-            raise DesignError("A test needs the share in control: TwoProportions(baseline=…).")
-        return np.asarray(self.baseline, dtype=np.float64)
-
-    def _ways(self) -> Ways:
-        return share_ways(self.baseline)
-
-    def _told(self, effect: float) -> dict[str, float]:
-        return {} if self.baseline is None else share_told(effect, self.baseline, "treatment share")
-
-    def _checked_effect(self, effect: Floats) -> Floats:
-        return inside(super()._checked_effect(effect), self._needed())
-
-    def _most(self, sign: float) -> Floats:
-        return room(sign, self._needed())
 
     def _errors(self, effect: Floats, null: Floats, units: Units) -> tuple[Floats, Floats]:
         (one, two), p0 = units, self._needed()
@@ -225,51 +223,17 @@ class TwoProportions(TwoGroups):
         pooled = (one * p1 + two * p0) / (one + two)
         return np.sqrt(factor * _variance(pooled) * (1 / one + 1 / two)), error
 
-    def _with(self, modifier: change.Modifier) -> TwoProportions:
-        if self.exact and type(modifier) not in _COUNTED | {change.Variants}:
-            raise DesignError(f"Exact power counts independent units: a {modifier} needs exact=False.")
-        return super()._with(modifier)
-
     def _power_of(self, effect: Floats, units: Units) -> Floats:
         if not self.exact:
             return super()._power_of(effect, units)
         alpha, pooled = self._single_alpha(units), self.test == "score"
         return exactly.power_of_two(self._needed(), effect, units, alpha, self.alternative, pooled=pooled)
 
-    def _solve_n(self, effect: Floats, target: Floats) -> tuple[Floats, Floats]:
-        if not self.exact:
-            return super()._solve_n(effect, target)
-        n = exactly.lasting_sizes(self, effect, target, self._approximate_n(effect, target))
-        return n, self._power_with(effect, self._recruits(np.minimum(n, MOST_UNITS)))
-
-    def _approximate_n(self, effect: Floats, target: Floats) -> Floats:
-        return replace(self, exact=False)._solve_n(effect, target)[0]
-
-    def _size_notes(self, effect: Floats, target: Floats, n: Floats) -> tuple[str, ...]:
-        return exactly.saw_tooth(self, effect, target, n, self._approximate_n(effect, target)) if self.exact else ()
-
-    def _half_width(self, effect: Floats, units: Units) -> Floats:
-        if self.baseline is None:
-            return replace(self, baseline=0.5, exact=False)._half_width(np.asarray(0.0), units)
-        return super()._half_width(effect, units)
-
     def _method_said(self) -> str:
         said = super()._method_said()
         if self.test == "unpooled":
             said = said.replace("score test", "unpooled test")
         return said.replace("normal distribution", "exact power by enumeration") if self.exact else said
-
-    def _notes(self) -> tuple[str, ...]:
-        if self.baseline is None:
-            return ("The shares are unknown: the width is that of the worst case, shares of one half.",)
-        return ()
-
-    def _rejections(
-        self, rng: np.random.Generator, effect: float, units: tuple[int, ...], runs: int, alpha: float
-    ) -> tuple[NDArray[np.bool_], str]:
-        from amber_ruler.plan import simulate
-
-        return simulate.two_proportions(self, rng, effect, units, runs, alpha)
 
 
 @dataclass(frozen=True, kw_only=True)
