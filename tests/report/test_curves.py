@@ -1,6 +1,7 @@
 """Curves of plans: what is drawn is what the plan says."""
 
 import matplotlib as mpl
+import matplotlib.pyplot as plt
 import numpy as np
 import pytest
 
@@ -19,7 +20,7 @@ def drawn(axes):
 @pytest.fixture(autouse=True)
 def _close():
     yield
-    mpl.pyplot.close("all")
+    plt.close("all")
 
 
 def test_the_answer_lies_on_its_curve():
@@ -87,7 +88,7 @@ def test_a_width_is_drawn_against_units():
 )
 def test_any_plan_can_be_drawn_on_given_axes(result):
     """The caller's axes are used and returned, with a title and something on them."""
-    _, axes = mpl.pyplot.subplots()
+    _, axes = plt.subplots()
     assert result.plot(axes) is axes
     assert axes.get_title(loc="left") == result.title
     assert axes.lines

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from amber_ruler.plan.modifiers import Margin, Variants
+from amber_ruler.plan.modifiers import Clusters, Margin, Variants
 from amber_ruler.report import numbers
 from amber_ruler.report.blocks import Block, Grid, Heading, Lines, Ruler, RulerRow
 from amber_ruler.report.views.shared import checks_and_notes, level, test_terms
@@ -19,7 +19,7 @@ if TYPE_CHECKING:
     from amber_ruler.plan.design import Design
 
 _SHARES = {"treatment share", "share", "lift", "discordant pairs", "eta squared"}
-_NOT_SHOWN = {"alpha", "alternative", "modifiers", "exact", "known", "test"}
+_NOT_SHOWN = {"alpha", "alternative", "modifiers", "discordant", "exact", "known", "test"}
 _COST_HEADER = {
     "sample size": "units in total",
     "sample size for width": "units in total",
@@ -103,7 +103,7 @@ def settings(design: Design) -> dict[str, Any]:
     shown = {}
     for item in dataclasses.fields(design):
         value = getattr(design, item.name)
-        if item.name not in _NOT_SHOWN and value is not None and not (item.name == "ratio" and value == 1):
+        if item.name not in _NOT_SHOWN and value not in (None, 0) and (item.name, value) != ("ratio", 1):
             shown[item.name] = value
     return shown
 
@@ -126,8 +126,11 @@ def _facts(result: PlanAnswer) -> list[tuple[str, str]]:
         ]
     if result.half_width is not None:
         facts.append(("interval to be expected", f"± {_amount(result, result.half_width)}"))
+    clusters = next((m for m in result.design.modifiers if isinstance(m, Clusters)), None)
+    if clusters is not None:
+        facts += [(f"clusters, {name}", numbers.whole(np.ceil(n / clusters.size))) for name, n in result.units.items()]
     for name, value in settings(result.design).items():
-        share = name == "discordant" or (name == "baseline" and result.percent)
+        share = name == "baseline" and result.percent
         facts.append(
             (
                 name.replace("_", " "),
