@@ -17,6 +17,7 @@ if TYPE_CHECKING:
     from amber_ruler import multiplicity as multiplicity
     from amber_ruler import plan as plan
     from amber_ruler import sequential as sequential
+    from amber_ruler import tables as tables
     from amber_ruler.errors import AmberRulerError as AmberRulerError
     from amber_ruler.errors import DataError as DataError
     from amber_ruler.errors import DesignError as DesignError
@@ -30,11 +31,12 @@ if TYPE_CHECKING:
     from amber_ruler.results import Interval as Interval
     from amber_ruler.results import Result as Result
     from amber_ruler.samples import Counts as Counts
+    from amber_ruler.samples import Pairs as Pairs
     from amber_ruler.samples import Sample as Sample
     from amber_ruler.samples import Summary as Summary
     from amber_ruler.tables import table as table
 
-_MODULES = ("adjust", "bayes", "demo", "effects", "measure", "multiplicity", "plan", "sequential")
+_MODULES = ("adjust", "bayes", "demo", "effects", "measure", "multiplicity", "plan", "sequential", "tables")
 _FROM = {
     "AmberRulerError": "errors",
     "Check": "results",
@@ -48,6 +50,7 @@ _FROM = {
     "InputError": "errors",
     "Interval": "results",
     "Moments": "moments",
+    "Pairs": "samples",
     "Result": "results",
     "Sample": "samples",
     "Summary": "samples",
@@ -67,6 +70,7 @@ __all__ = [
     "InputError",
     "Interval",
     "Moments",
+    "Pairs",
     "Result",
     "Sample",
     "Summary",
@@ -80,6 +84,7 @@ __all__ = [
     "plan",
     "sequential",
     "table",
+    "tables",
 ]
 
 

@@ -13,7 +13,7 @@ from amber_ruler.moments import Moments, check_finite
 from amber_ruler.numeric import gate
 from amber_ruler.numeric.gate import Floats, Number, scalar_or_array
 
-__all__ = ["Counts", "Sample", "Summary"]
+__all__ = ["Counts", "Pairs", "Sample", "Summary"]
 
 
 @dataclass(frozen=True, slots=True, eq=False)
@@ -127,6 +127,52 @@ class Counts:
     def share(self) -> Number:
         """Successes over trials."""
         return scalar_or_array(np.asarray(self.successes, dtype=np.float64) / self.trials)
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Pairs:
+    """Two values of each unit, aligned: treatment and control of the same vessel, after and before.
+
+    Parameters
+    ----------
+    treatment, control : array_like, shape (n,)
+        Values of both sides, in the same order of units.
+    labels : pair of str
+        What the two sides are called.
+    left_out : int
+        Units that had a value on one side only.
+    metric : str
+        What the values are, for the heading of a result.
+
+    Examples
+    --------
+    >>> Pairs([39.0, 41.5], [42.0, 44.0], ("after", "before")).differences.tolist()
+    [-3.0, -2.5]
+    """
+
+    treatment: Floats
+    control: Floats
+    labels: tuple[str, str] = ("treatment", "control")
+    left_out: int = 0
+    metric: str = ""
+
+    def __post_init__(self) -> None:
+        sides = [gate.floats(name, getattr(self, name)) for name in ("treatment", "control")]
+        if sides[0].ndim != 1 or sides[0].shape != sides[1].shape:
+            raise InputError(
+                f"Pairs take two arrays of equal length, got shapes {sides[0].shape} and {sides[1].shape}."
+            )
+        for name, label, values in zip(("treatment", "control"), self.labels, sides, strict=True):
+            check_finite(name, values, label)
+            object.__setattr__(self, name, values)
+
+    def __len__(self) -> int:
+        return len(self.treatment)
+
+    @property
+    def differences(self) -> Floats:
+        """Treatment minus control, unit by unit."""
+        return self.treatment - self.control
 
 
 MeanGroup: TypeAlias = Sample | Summary | Moments | ArrayLike

@@ -7,20 +7,23 @@ from typing import TYPE_CHECKING, Any
 import narwhals as nw
 import numpy as np
 
-from amber_ruler.errors import DataError
-from amber_ruler.samples import Sample
-from amber_ruler.tables import profile, reduce
+from amber_ruler.errors import DataError, InputError
+from amber_ruler.samples import Pairs, Sample
+from amber_ruler.tables import conditions, profile, reduce
 from amber_ruler.tables.source import engine_errors, open_source
 from amber_ruler.tables.split_check import SplitCheck, check_split
 from amber_ruler.tables.variants import ByVariant
 
 if TYPE_CHECKING:
     from collections.abc import Mapping, Sequence
+    from typing import Unpack
 
     from numpy.typing import NDArray
 
     from amber_ruler.moments import Moments
     from amber_ruler.numeric.gate import Floats
+    from amber_ruler.tables.conditions import Condition
+    from amber_ruler.tables.per_unit import Measure
     from amber_ruler.tables.profile import Clusters, Shape
 
 
@@ -43,8 +46,234 @@ class Table:
         self.columns = list(self._schema.names())
         self._known_rows = False  # whether at least one row has been seen
 
+    def _shaped(self, frame: Any) -> Table:
+        """The same source in another shape; nothing is computed yet where the engine is lazy."""
+        shaped = object.__new__(Table)
+        shaped._source, shaped._frame, shaped.name = self._source, frame, self.name
+        with engine_errors(self.name):
+            shaped._schema = frame.collect_schema()
+        shaped.columns = list(shaped._schema.names())
+        shaped._known_rows = False
+        return shaped
+
+    def _beside(self, other: Any) -> Any:
+        """Another table's columns, where this one's engine can join them: moved there if they are elsewhere."""
+        here, there = self._frame.implementation, other.implementation
+        if here.is_duckdb():
+            import duckdb
+
+            arrow = other.lazy().collect(backend="pyarrow").to_native()
+            return nw.from_native(
+                duckdb.from_arrow(arrow, connection=self._source.connection or duckdb.default_connection())
+            )
+        if here is there and isinstance(self._frame, nw.LazyFrame) == isinstance(other, nw.LazyFrame):
+            return other
+        raise InputError(
+            f"This table is held by {here.value} and the other one by {there.value}: give both as files, or both as the"
+            " same kind of dataframe."
+        )
+
     def __repr__(self) -> str:
         return f"<table {self.name}: {', '.join(self.columns)}>"
+
+    def relabel(self, column: str, names: Mapping[Any, str]) -> Table:
+        """Give the values of a column readable names, such as `{0: "current", 1: "short"}`.
+
+        Parameters
+        ----------
+        column : str
+            The column, numbers, text or true/false.
+        names : mapping of value to str
+            A name for every value that occurs; missing values stay missing.
+
+        Returns
+        -------
+        Table
+
+        Raises
+        ------
+        DataError
+            If a value occurs that has no name.
+        """
+        self._check_columns(column)
+        if not names:
+            raise InputError(f"Give the values of {column!r} names, such as {{0: 'current', 1: 'short'}}.")
+        kind = self._schema[column]
+        keys = {_as_kind(key, kind): str(name) for key, name in names.items()}
+        value = nw.col(column)
+        with engine_errors(self.name):
+            strange = self._frame.lazy().select(value.alias("value")).filter(~value_in("value", keys)).head(1_000)
+            others = sorted({str(row["value"]) for row in reduce.rows_of(strange)})
+        if others:
+            raise DataError.unknown(f"name for a value of column {column!r}", others[0], keys)
+        named: Any = nw.lit(None, dtype=nw.String)
+        for key, name in keys.items():
+            named = nw.when(value == key).then(nw.lit(name)).otherwise(named)
+        return self._shaped(self._frame.with_columns(named.alias(column)))
+
+    def where(self, column: str, **condition: Unpack[Condition]) -> Table:
+        """Keep the rows whose value meets a condition.
+
+        Parameters
+        ----------
+        column : str
+            The column.
+        equals, among, above, at_least, below, at_most, missing
+            What its value must be; all that is given must hold. A missing value meets only `missing=True`.
+
+        Returns
+        -------
+        Table
+        """
+        self._check_columns(column)
+        return self._shaped(self._frame.filter(conditions.expression(column, **condition)))
+
+    def derive(self, name: str, column: str, **condition: Unpack[Condition]) -> Table:
+        """Add a column that is 1 where a value meets a condition, and 0 where it doesn't.
+
+        Parameters
+        ----------
+        name : str
+            The new column.
+        column : str
+            The column that is looked at; where it is missing, so is the new one.
+        equals, among, above, at_least, below, at_most, missing
+            As for `where`.
+
+        Returns
+        -------
+        Table
+        """
+        self._check_columns(column)
+        if name in self._schema:
+            raise InputError(f"There is a column {name!r} already: choose another name.")
+        met = nw.when(conditions.expression(column, **condition)).then(nw.lit(1)).otherwise(nw.lit(0))
+        known = met if "missing" in condition else nw.when(~nw.col(column).is_null()).then(met)
+        return self._shaped(self._frame.with_columns(known.alias(name)))
+
+    def units(self, *, unit: str, by: str, measures: Mapping[str, Measure], assignment: Table | None = None) -> Table:
+        """Turn a log of events into one row a unit.
+
+        Parameters
+        ----------
+        unit : str
+            Column that names the unit, what was randomised.
+        by : str
+            Column with the variant labels.
+        measures : mapping of str to Measure
+            New columns, and what each takes of a unit's events: `tables.count(event="search")`,
+            `tables.total("amount")`, `any_of`, `largest`, `first`, `last`.
+        assignment : Table, optional
+            Who was assigned to what, with the columns `unit` and `by`: units without any event are then kept, with
+            counts and sums of 0, and the variant is the assigned one.
+
+        Returns
+        -------
+        Table
+            Units seen under more than one variant are left out: `check` counts them.
+
+        Examples
+        --------
+        >>> import amber_ruler as ar
+        >>> log = ar.table(ar.demo.path("events"))
+        >>> wanted = {"searches": ar.tables.count(event="search"), "spent": ar.tables.total("amount")}
+        >>> log.units(unit="traveller", by="form", measures=wanted).columns
+        ['traveller', 'form', 'searches', 'spent']
+        """
+        if not measures:
+            raise InputError("Say what to take of each unit's events, such as {'searches': tables.count()}.")
+        taken = {f"{name}": f"measure_{k}" for k, name in enumerate(measures)}
+        for name, measure in measures.items():
+            self._check_columns(*measure.columns)
+            if name in (unit, by):
+                raise InputError(f"The measure {name!r} has the name of a column that is kept: choose another.")
+        self._check_columns(unit, by)
+        rows = self._frame.filter(~nw.col(unit).is_null())
+        rows = rows.select(unit, by, *(m.of_rows(unit).alias(taken[n]) for n, m in measures.items()))
+        rows = rows.with_columns(nw.col(by).alias("variant_low"), nw.col(by).alias("variant_high"))
+        each = rows.group_by(unit).agg(
+            nw.col("variant_low").min(),
+            nw.col("variant_high").max(),
+            *(m.of_units(taken[n]) for n, m in measures.items()),
+        )
+        each = each.filter(nw.col("variant_low") == nw.col("variant_high"))
+        found = [nw.col(taken[n]).alias(n) for n in measures]
+        if assignment is None:
+            return self._shaped(each.select(unit, nw.col("variant_low").alias(by), *found))
+        assignment._check_columns(unit, by)  # noqa: SLF001 - of the same class
+        known = self._beside(assignment._frame.select(unit, by).unique())  # noqa: SLF001 - of the same class
+        joined = known.join(each.drop("variant_low", "variant_high"), on=unit, how="left")
+        nothing = {n: m.without_events for n, m in measures.items()}
+        filled = [
+            nw.col(taken[n]).alias(n) if nothing[n] is None else nw.col(taken[n]).fill_null(nothing[n]).alias(n)
+            for n in measures
+        ]
+        return self._shaped(joined.select(unit, by, *filled))
+
+    def pairs(self, value: str, *, by: str, unit: str, control: str) -> Pairs:
+        """Two values of each unit, aligned by the unit and never by position.
+
+        Parameters
+        ----------
+        value : str
+            A number column.
+        by : str
+            Column with the labels of the two sides.
+        unit : str
+            Column that names the unit.
+        control : str
+            Label of the control side.
+
+        Returns
+        -------
+        Pairs
+            Units with a value on one side only are left out and counted.
+
+        Raises
+        ------
+        DataError
+            If there are not two sides, or a unit has more than one value on a side.
+
+        Examples
+        --------
+        >>> import amber_ruler as ar
+        >>> calls = ar.table(ar.demo.path("turnarounds"))
+        >>> found = calls.pairs("minutes", by="when", unit="vessel", control="before")
+        >>> len(found), found.left_out
+        (35, 1)
+        """
+        self._check([value], by)
+        self._check_columns(unit)
+        frame = self._frame.select(dict.fromkeys([unit, by, value]))
+        with engine_errors(self.name):
+            native = _to_pandas(frame.collect() if isinstance(frame, nw.LazyFrame) else frame)
+        native = native.assign(**{value: _floats(native[value])}).dropna()
+        labels = sorted(map(reduce.label_text, native[by].unique()))
+        if control not in labels:
+            raise DataError.unknown(f"side in column {by!r}", control, labels)
+        if len(labels) != 2:
+            raise DataError(f"Pairs have two sides, and column {by!r} has {len(labels)}: {', '.join(labels)}.")
+        twice = native[native.duplicated([unit, by])]
+        if len(twice):
+            raise DataError(
+                f"{unit} {twice[unit].iloc[0]!r} has more than one {value} on the side"
+                f" {reduce.label_text(twice[by].iloc[0])!r} ({len(twice):,} such rows): keep one, or take their mean."
+            )
+        native[by] = [reduce.label_text(label) for label in native[by]]
+        sides = native.pivot(index=unit, columns=by, values=value)
+        whole = sides.dropna()
+        (treatment,) = [label for label in labels if label != control]
+        return Pairs(whole[treatment], whole[control], (treatment, control), len(sides) - len(whole), value)
+
+    def wide_pairs(self, treatment: str, control: str) -> Pairs:
+        """Two values of each row, from two columns; rows where one is missing are left out and counted."""
+        self._check([treatment, control])
+        frame = self._frame.select(dict.fromkeys([treatment, control]))
+        with engine_errors(self.name):
+            native = _to_pandas(frame.collect() if isinstance(frame, nw.LazyFrame) else frame)
+        one, two = _floats(native[treatment]), _floats(native[control])
+        whole = ~(np.isnan(one) | np.isnan(two))
+        return Pairs(one[whole], two[whole], (treatment, control), int(np.sum(~whole)), "")
 
     def moments(self, columns: str | Sequence[str], *, by: str) -> ByVariant[Moments]:
         """Counts, means and co-moments of columns for each variant, computed where the rows are.
@@ -146,15 +375,18 @@ class Table:
 
     def _check(self, values: Sequence[str], by: str | None = None) -> None:
         self._check_rows()
-        for column in (*values, by) if by is not None else values:
-            if column not in self._schema:
-                raise DataError.unknown(f"column of {self.name}", column, self.columns)
+        self._check_columns(*values, *(() if by is None else (by,)))
         for column in values:
             kind = self._schema[column]
             if isinstance(kind, (nw.String, nw.Categorical, nw.Enum, nw.Object)):
                 self._refuse_text(column)
             elif not (kind.is_numeric() or isinstance(kind, (nw.Boolean, nw.Unknown))):
                 raise DataError(f"Column {column!r} of {self.name} holds {kind}, not numbers.")
+
+    def _check_columns(self, *columns: str) -> None:
+        for column in columns:
+            if column not in self._schema:
+                raise DataError.unknown(f"column of {self.name}", column, self.columns)
 
     def _check_rows(self) -> None:
         if self._known_rows:
@@ -234,3 +466,20 @@ def _is_number(value: Any) -> bool:
     except (TypeError, ValueError):
         return False
     return True
+
+
+def value_in(column: str, known: Mapping[Any, str]) -> nw.Expr:
+    """Whether a value is among the known ones, or missing."""
+    return nw.col(column).is_null() | nw.col(column).is_in(list(known))
+
+
+def _as_kind(key: Any, kind: Any) -> Any:
+    """A key as the column holds it: 0 and "0" find each other."""
+    if isinstance(kind, nw.String):
+        return str(key)
+    if isinstance(key, str) and kind.is_numeric():
+        try:
+            return float(key) if kind.is_float() else int(key)
+        except ValueError:
+            raise InputError.rule("value", key, "a number, as the column holds") from None
+    return key

@@ -1,0 +1,100 @@
+"""From a log of events to one row a unit: what to take of each unit's events."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from typing import TYPE_CHECKING, Any
+
+import narwhals as nw
+
+from amber_ruler.errors import InputError
+from amber_ruler.tables import conditions
+
+if TYPE_CHECKING:
+    from collections.abc import Mapping
+
+__all__ = ["Measure", "any_of", "count", "first", "largest", "last", "total"]
+
+# What a unit without events has: nothing happened, or nothing is known.
+_WITHOUT_EVENTS = {"count": 0, "total": 0, "any": 0}
+
+
+@dataclass(frozen=True, slots=True)
+class Measure:
+    """What to take of a unit's events; made by `count`, `total`, `any_of`, `largest`, `first` or `last`."""
+
+    how: str
+    column: str | None = None
+    order: str | None = None
+    where: Mapping[str, Any] = field(default_factory=dict)
+
+    @property
+    def columns(self) -> list[str]:
+        """The columns it reads."""
+        return [c for c in (self.column, self.order, *self.where) if c is not None]
+
+    @property
+    def without_events(self) -> int | None:
+        """What a unit has that no event belongs to."""
+        return _WITHOUT_EVENTS.get(self.how)
+
+    def of_rows(self, unit: str) -> nw.Expr:
+        """What each event contributes."""
+        parts = [_matches(column, wanted) for column, wanted in self.where.items()]
+        counts = nw.all_horizontal(*parts, ignore_nulls=False) if parts else None
+        if self.how in ("count", "any"):
+            return nw.lit(1) if counts is None else nw.when(counts).then(nw.lit(1)).otherwise(nw.lit(0))
+        value = nw.col(str(self.column))
+        if counts is not None:
+            value = nw.when(counts).then(value)
+        if self.how in ("first", "last"):
+            value = value.first() if self.how == "first" else value.last()
+            return value.over(unit, order_by=str(self.order))
+        return value
+
+    def of_units(self, name: str) -> nw.Expr:
+        """How the contributions of a unit come together."""
+        return nw.col(name).sum() if self.how in ("count", "total") else nw.col(name).max()
+
+
+def count(**where: Any) -> Measure:
+    """How many events; only those where each column named has the value given, or one of the list given.
+
+    Examples
+    --------
+    >>> count(event="search").how
+    'count'
+    """
+    return Measure("count", where=where)
+
+
+def total(column: str, **where: Any) -> Measure:
+    """The sum of a column over a unit's events; 0 without any."""
+    return Measure("total", column, where=where)
+
+
+def any_of(**where: Any) -> Measure:
+    """1 if there is such an event, else 0."""
+    if not where:
+        raise InputError('Say which event: any_of(event="booking").')
+    return Measure("any", where=where)
+
+
+def largest(column: str, **where: Any) -> Measure:
+    """The largest value of a column; missing without any."""
+    return Measure("largest", column, where=where)
+
+
+def first(column: str, order: str) -> Measure:
+    """The value of the unit's first event, by the column `order`; missing without any."""
+    return Measure("first", column, order)
+
+
+def last(column: str, order: str) -> Measure:
+    """The value of the unit's last event, by the column `order`; missing without any."""
+    return Measure("last", column, order)
+
+
+def _matches(column: str, wanted: Any) -> nw.Expr:
+    several = isinstance(wanted, (list, tuple, set, frozenset))
+    return conditions.expression(column, among=wanted) if several else conditions.expression(column, equals=wanted)
