@@ -157,6 +157,34 @@ def test_pairs_are_aligned_by_unit(door):
     assert rows.differences.mean() == pytest.approx((wide["after"] - wide["before"]).mean())
 
 
+def test_folders_and_patterns_are_one_table(tmp_path):
+    """Days in files of their own read as one; a file's own brackets are no pattern; nothing else can be read."""
+    rng = np.random.default_rng(7)
+    table = pd.DataFrame({"form": rng.choice(["a", "b"], 90), "fare": rng.normal(size=90)})
+    for day in range(3):
+        table[day * 30 : day * 30 + 30].to_parquet(tmp_path / f"day[{day}].parquet")
+        (tmp_path / "csv").mkdir(exist_ok=True)
+        table[day * 30 : day * 30 + 30].to_csv(tmp_path / "csv" / f"day {day}'s.csv", index=False)
+    expected = table["fare"].mean()
+    for source in (tmp_path / "csv", tmp_path / "csv" / "day*.csv", tmp_path / "*.parquet", str(tmp_path / "*.par*")):
+        found = ar.table(source)
+        assert found.overall("fare").n == 90
+        assert found.overall("fare").mean("fare") == pytest.approx(expected, rel=1e-12)
+    assert ar.table(tmp_path / "csv" / "day 1's.csv").overall("fare").n == 30
+    assert ar.table(tmp_path / "day[1].parquet").overall("fare").n == 30
+    connection = ar.table(tmp_path / "csv" / "day 1's.csv")._source.connection
+    with pytest.raises(duckdb.PermissionException):
+        connection.read_csv(str(tmp_path / "csv" / "day 2's.csv"))
+    (tmp_path / "csv" / "other.csv").write_text("form,price\na,1\n", encoding="utf-8")
+    for source, says in (
+        (tmp_path / "csv", "other columns than"),
+        (tmp_path, "several formats"),
+        (tmp_path / "day*.txt", "is not there"),
+    ):
+        with pytest.raises(DataError, match=says):
+            ar.table(source)
+
+
 EVENTS = log()
 BOATS = pd.DataFrame({"vessel": ["a", "a", "b", "b", "b"], "when": list("xyxyy"), "minutes": [1.0, 2, 3, 4, 5]})
 

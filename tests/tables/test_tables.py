@@ -233,8 +233,9 @@ def test_a_missing_file_offers_its_neighbours(tmp_path):
     (tmp_path / "travellers.csv").write_text("a,b\n1,2\n")
     with pytest.raises(DataError, match=r"Did you mean 'travellers\.csv'"):
         ar.table(tmp_path / "traveller.csv")
-    with pytest.raises(DataError, match="is a folder"):
-        ar.table(tmp_path)
+    (tmp_path / "empty").mkdir()
+    with pytest.raises(DataError, match="a folder without any table"):
+        ar.table(tmp_path / "empty")
     with pytest.raises(InputError, match="got int"):
         ar.table(3)
 

@@ -6,6 +6,7 @@ import csv
 import os
 from collections import Counter
 from contextlib import contextmanager
+from glob import glob
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, NamedTuple
 
@@ -40,9 +41,8 @@ class Source(NamedTuple):
 def open_source(source: Any) -> Source:
     """Open a path or take a dataframe."""
     if isinstance(source, (str, os.PathLike)):
-        path = Path(source)
-        relation, connection = _read(path)
-        return Source(nw.from_native(relation), str(path), connection)
+        relation, connection = _read(Path(source))
+        return Source(nw.from_native(relation), str(source), connection)
     try:
         frame = nw.from_native(source)
         frame.collect_schema()
@@ -77,38 +77,69 @@ def engine_errors(name: str) -> Iterator[None]:
 
 
 def _read(path: Path) -> tuple[Any, Any]:
-    """Return DuckDB's relation over a file, and its connection."""
-    kind = _KINDS.get(path.suffix.lower())
-    if not path.exists():
-        raise DataError.unknown(f"file in {path.parent}", path.name, sorted(_neighbours(path)))
-    if path.is_dir():
-        raise DataError(f"{path} is a folder: name one file in it.")
-    if kind is None:
-        raise InputError(f"{path}: can't tell the format from {path.suffix!r}. Known endings: {', '.join(_KINDS)}.")
-    if path.stat().st_size == 0:
-        raise DataError(f"{path} is empty: it has no header and no rows.")
+    """Return DuckDB's relation over a file, a folder or a pattern, and its connection."""
+    files = _files(path)
+    kind = _KINDS[files[0].suffix.lower()]
+    for file in files:
+        if file.stat().st_size == 0:
+            raise DataError(f"{file} is empty: it has no header and no rows.")
     import duckdb
 
     connection = duckdb.connect(":memory:", config=_CONFIG)
-    # The path must not be read as a pattern.
-    literal = str(path.resolve())
-    for sign in "[*?":
-        literal = literal.replace(sign, f"[{sign}]")
+    # A path must not be read as a pattern, and no other file be read at all.
+    literals = [_literal(file) for file in files]
+    allowed = [*map(str, (file.resolve() for file in files)), *literals]
+    connection.execute("set allowed_paths = ?", [allowed])
+    connection.execute("set enable_external_access = false")
+    connection.execute("set lock_configuration = true")
     with engine_errors(str(path)):
         if kind == "csv":
-            _check_header(connection, path, literal)
-            relation = connection.read_csv(literal)
+            headers = {file: _header(connection, file) for file in files}
+            for file, header in headers.items():
+                if header != headers[files[0]]:
+                    raise DataError(f"{file} has other columns than {files[0]}: {', '.join(header)}. Read them apart.")
+            relation = connection.read_csv(literals)  # type: ignore[arg-type]
         elif kind == "parquet":
-            relation = connection.read_parquet(literal)
+            relation = connection.read_parquet(literals)
         else:
-            relation = connection.read_json(literal, format="newline_delimited")
+            relation = connection.read_json(literals, format="newline_delimited")  # type: ignore[arg-type]
     return relation, connection
 
 
-def _check_header(connection: Any, path: Path, literal: str) -> None:
+def _files(path: Path) -> list[Path]:
+    """The files that a path, a folder or a pattern stands for, all of one format."""
+    if path.is_dir():
+        files = sorted(file for file in path.rglob("*") if file.suffix.lower() in _KINDS)
+        if not files:
+            raise DataError(f"{path} is a folder without any table in it. Known endings: {', '.join(_KINDS)}.")
+    elif path.exists():
+        files = [path]
+    else:
+        files = sorted(Path(found) for found in glob(str(path), recursive=True))  # noqa: PTH207 - the pattern may be absolute
+    if not files:
+        raise DataError.unknown(f"file in {path.parent}", path.name, sorted(_neighbours(path)))
+    strange = next((file for file in files if file.suffix.lower() not in _KINDS), None)
+    if strange is not None:
+        raise InputError(
+            f"{strange}: can't tell the format from {strange.suffix!r}. Known endings: {', '.join(_KINDS)}."
+        )
+    formats = sorted({_KINDS[file.suffix.lower()] for file in files})
+    if len(formats) > 1:
+        raise DataError(f"{path} holds tables of several formats ({', '.join(formats)}): name those of one.")
+    return files
+
+
+def _literal(file: Path) -> str:
+    literal = str(file.resolve())
+    for sign in "[*?":
+        literal = literal.replace(sign, f"[{sign}]")
+    return literal
+
+
+def _header(connection: Any, path: Path) -> list[str]:
     """DuckDB renames a second column of the same name: look at the header first."""
     query = "select Delimiter, HasHeader from sniff_csv(?)"
-    [(delimiter, has_header)] = connection.execute(query, [literal]).fetchall()
+    [(delimiter, has_header)] = connection.execute(query, [_literal(path)]).fetchall()
     if not has_header:
         raise DataError(f"{path}: its first line does not look like column names. Add a header line.")
     with path.open(encoding="utf-8-sig", errors="replace", newline="") as lines:
@@ -116,6 +147,7 @@ def _check_header(connection: Any, path: Path, literal: str) -> None:
     twins = [c for c, times in Counter(columns).items() if times > 1]
     if twins:
         raise DataError(f"{path} has more than one column called {', '.join(map(repr, twins))}: rename all but one.")
+    return columns
 
 
 def _neighbours(path: Path) -> list[str]:

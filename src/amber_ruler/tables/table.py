@@ -418,7 +418,8 @@ def table(source: Any) -> Table:
     Parameters
     ----------
     source : path or dataframe
-        A CSV, Parquet or JSON Lines file (read by DuckDB, in process), or any dataframe that narwhals knows.
+        A CSV, Parquet or JSON Lines file, a folder of them or a pattern such as "days/*.parquet" (read by DuckDB, in
+        process, which may read nothing else), or any dataframe that narwhals knows.
 
     Returns
     -------
