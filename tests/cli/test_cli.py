@@ -172,6 +172,24 @@ def test_every_design_has_a_page_whose_example_runs(plan, kind, tmp_path):
     assert "<svg" in figure.read_text(encoding="utf-8")
 
 
+def test_inspect_believes_travellers_and_not_events():
+    """A sound table ends with 0; rows that are events, and broken splits, are said first and end with 3."""
+    look = ["--by", "form", "--unit", "traveller", "--day", "day"]
+    out = run(
+        "inspect", TRAVELLERS, *look, "--covariates", "prior_spend", "--metrics", "fare,booked", "--split", "1,1,1"
+    )
+    assert "Nothing was found that makes this table unbelievable" in out
+    events = run("inspect", path("events"), *look, "--metrics", "amount", code=3)
+    assert "these rows are events, not units" in " ".join(events.split())
+    (held,) = json.loads(run("inspect", path("events"), *look, "--json", code=3))["results"]
+    assert held["units"] < held["rows"]
+    assert {c["severity"] for c in held["checks"]} >= {"serious", "fine"}
+    assert "did not get the units" in " ".join(
+        run("inspect", TRAVELLERS, "--by", "form", "--split", "2,1,1", code=3).split()
+    )
+    assert "2 shares for 3 variants" in run("inspect", TRAVELLERS, "--by", "form", "--split", "2,1", code=2)
+
+
 def test_a_broken_split_is_said_first_and_ends_with_3():
     """The numbers are there, below the warning, and a script notices."""
     out = run(*FARES, "--split", "current=50,short=30,guided=20", code=3)

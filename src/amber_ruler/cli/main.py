@@ -8,7 +8,7 @@ from typing import Annotated
 
 import typer
 
-from amber_ruler.cli import demo, measure, plan
+from amber_ruler.cli import demo, inspect, measure, plan
 from amber_ruler.cli.output import say_error
 from amber_ruler.errors import AmberRulerError
 
@@ -31,6 +31,7 @@ app = typer.Typer(
     epilog=_EPILOG,
 )
 app.command("demo")(demo.run)
+app.command("inspect", epilog=inspect.EXAMPLES)(inspect.run)
 app.add_typer(measure.app, name="measure")
 app.add_typer(plan.app, name="plan")
 

@@ -144,7 +144,7 @@ def _findings(source: Table, arms: ByVariant[Moments], by: str, split: str | Non
 
     found: list[Check] = []
     if split is not None:
-        found.append(source.check_split(by=by, planned=_planned(split)).as_check)
+        found.append(source.check_split(by=by, planned=planned_shares(split)).as_check)
     if arms.unassigned:
         rows = f"{arms.unassigned:,} rows have no label in {by!r}"
         found.append(Check("variant labels", rows, "They belong to no variant and are left out.", "note"))
@@ -157,7 +157,7 @@ def _with(result: Comparison, findings: tuple[Check, ...]) -> Comparison:
     return replace(result, checks=(*findings, *result.checks))
 
 
-def _planned(text: str) -> dict[str, float]:
+def planned_shares(text: str) -> dict[str, float]:
     """Read shares such as current=50,short=50."""
     shares: dict[str, float] = {}
     for part in text.split(","):

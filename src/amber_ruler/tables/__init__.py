@@ -1,5 +1,6 @@
 """Any table in: a file or a dataframe becomes variants, samples and moments."""
 
+from amber_ruler.tables.findings import Findings
 from amber_ruler.tables.per_unit import Measure, any_of, count, first, largest, last, total
 from amber_ruler.tables.split_check import SplitCheck, check_split
 from amber_ruler.tables.table import Table, table
@@ -7,6 +8,7 @@ from amber_ruler.tables.variants import ByVariant
 
 __all__ = [
     "ByVariant",
+    "Findings",
     "Measure",
     "SplitCheck",
     "Table",

@@ -8,7 +8,7 @@ import narwhals as nw
 import numpy as np
 
 from amber_ruler.errors import DataError
-from amber_ruler.tables.reduce import number, rows_of
+from amber_ruler.tables.reduce import label_text, number, rows_of
 
 if TYPE_CHECKING:
     from amber_ruler.moments import Moments
@@ -28,6 +28,41 @@ class Clusters(NamedTuple):
     size: float
     cv: float
     icc: float
+
+
+class Units(NamedTuple):
+    """Rows with a unit, distinct units, those under several variants, and units of one variant by variant."""
+
+    rows: int
+    units: int
+    crossed: int
+    counts: dict[str, int]
+
+
+def units(frame: nw.LazyFrame[Any], unit: str, by: str) -> Units:
+    """Count units instead of rows."""
+    named = frame.select(nw.col(unit).alias("unit"), nw.col(by).alias("low"), nw.col(by).alias("high"))
+    named = named.filter(~nw.col("unit").is_null() & ~nw.col("low").is_null()).with_columns(row=nw.lit(1))
+    each = named.group_by("unit").agg(nw.col("row").sum(), nw.col("low").min(), nw.col("high").max())
+    each = each.with_columns(crossed=(nw.col("low") != nw.col("high")).cast(nw.Int64), one=nw.lit(1))
+    found = rows_of(each.group_by("low").agg(nw.col("one").sum(), nw.col("row").sum(), nw.col("crossed").sum()))
+    whole = {key: int(sum(row[key] for row in found)) for key in ("one", "row", "crossed")}
+    counts = {label_text(row["low"]): int(row["one"]) - int(row["crossed"]) for row in found}
+    counts = {label: n for label, n in sorted(counts.items()) if n}
+    return Units(whole["row"], whole["one"], whole["crossed"], counts)
+
+
+def by_day(frame: nw.LazyFrame[Any], by: str, day: str, unit: str | None) -> list[tuple[str, str, int]]:
+    """Rows, or units on their first day, by day and variant, in the order of days."""
+    rows = frame.select(
+        nw.col(day).alias("day"), nw.col(by).alias("label"), *([nw.col(unit).alias("unit")] if unit else [])
+    )
+    rows = rows.filter(~nw.col("day").is_null() & ~nw.col("label").is_null())
+    if unit:
+        rows = rows.filter(~nw.col("unit").is_null()).group_by("unit", "label").agg(nw.col("day").min())
+    cells = rows_of(rows.with_columns(one=nw.lit(1)).group_by("day", "label").agg(nw.col("one").sum()))
+    cells.sort(key=lambda row: (row["day"], str(row["label"])))
+    return [(label_text(row["day"]), label_text(row["label"]), int(row["one"])) for row in cells]
 
 
 def shape(frame: nw.LazyFrame[Any], column: str, moments: Moments) -> Shape:

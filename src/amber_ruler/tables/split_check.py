@@ -15,6 +15,7 @@ if TYPE_CHECKING:
     from collections.abc import Mapping
 
 ALARM = 0.001
+DOUBT = 0.01
 
 
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False, repr=False)
@@ -46,8 +47,11 @@ class SplitCheck(Result):
         """The finding as a check to print with a result."""
         seen = " : ".join(f"{c:,}" for c in self.counts.values())
         finding = f"{seen} for {' : '.join(self.counts)}, p {self.p_value:.3g} against the planned split"
-        if self.sound:
+        if self.sound and self.p_value >= DOUBT:
             return Check("sample ratio", finding)
+        if self.sound:
+            advice = "Less likely than 1 in 100 by chance: keep an eye on it, and look at the split by day."
+            return Check("sample ratio", finding, advice, "warning")
         return Check(
             "sample ratio",
             finding,

@@ -2,14 +2,16 @@
 
 from __future__ import annotations
 
+from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import narwhals as nw
 import numpy as np
 
 from amber_ruler.errors import DataError, InputError
+from amber_ruler.results import Check
 from amber_ruler.samples import Pairs, Sample
-from amber_ruler.tables import conditions, profile, reduce
+from amber_ruler.tables import conditions, findings, profile, reduce
 from amber_ruler.tables.source import engine_errors, open_source
 from amber_ruler.tables.split_check import SplitCheck, check_split
 from amber_ruler.tables.variants import ByVariant
@@ -23,6 +25,7 @@ if TYPE_CHECKING:
     from amber_ruler.moments import Moments
     from amber_ruler.numeric.gate import Floats
     from amber_ruler.tables.conditions import Condition
+    from amber_ruler.tables.findings import Findings
     from amber_ruler.tables.per_unit import Measure
     from amber_ruler.tables.profile import Clusters, Shape
 
@@ -372,6 +375,114 @@ class Table:
     def check_split(self, *, by: str, planned: Mapping[str, float] | None = None) -> SplitCheck:
         """Did the variants get the shares of rows that were planned? See `check_split`."""
         return check_split(self.counts(by=by), planned)
+
+    def check(
+        self,
+        *,
+        by: str,
+        unit: str | None = None,
+        split: Mapping[str, float] | None = None,
+        day: str | None = None,
+        covariates: Sequence[str] = (),
+        metrics: Sequence[str] = (),
+    ) -> Findings:
+        """Can this table be believed? Look for what breaks a comparison before anything is compared.
+
+        Parameters
+        ----------
+        by : str
+            Column with the variant labels.
+        unit : str, optional
+            Column that names the unit, what was randomised: finds rows that are events, and units under two variants.
+        split : mapping of label to float, optional
+            Planned shares; equal ones if not given.
+        day : str, optional
+            Column with the day: the split is then looked at day by day.
+        covariates : sequence of str
+            Columns known before the test, which must be alike in the variants.
+        metrics : sequence of str
+            Columns to be measured: missing values, and whether there are enough units for their skewness.
+
+        Returns
+        -------
+        Findings
+            Each with its severity and what to do; `believable` is False where something serious was found.
+
+        Notes
+        -----
+        Serious findings that rest on a test (split, split by day, missing values, covariates) each fire by chance with
+        at most 1 in 1,000 sound tables, all their days or columns taken together.
+
+        Examples
+        --------
+        >>> import amber_ruler as ar
+        >>> trips = ar.table(ar.demo.path("travellers"))
+        >>> trips.check(by="form", unit="traveller", day="day", covariates=["prior_spend"]).believable
+        True
+        """
+        self._check([*covariates, *metrics], by)
+        self._check_columns(*(c for c in (unit, day) if c is not None))
+        checks: list[Check] = []
+        counts, units = self.counts(by=by), None
+        rows = sum(counts.values()) + counts.unassigned
+        if counts.unassigned:
+            advice = "They belong to no variant and are left out."
+            checks.append(
+                Check("variant labels", f"{counts.unassigned:,} rows have no label in {by!r}", advice, "note")
+            )
+        checks += findings.labels(list(counts))
+        if unit is not None:
+            with engine_errors(self.name):
+                seen = profile.units(self._frame.lazy(), unit, by)
+            units, counts = seen.units, ByVariant(seen.counts, column=by)
+            repeated = self._repeated_rows() if seen.rows > units else 0
+            checks.append(findings.unit_of_analysis(seen.rows, units, repeated, unit))
+            checks.append(findings.crossed_units(seen.crossed, units, unit))
+        planned: Mapping[str, float] = dict.fromkeys(counts, 1.0)
+        if len(counts) > 1:
+            sound = check_split(counts, split)
+            planned = sound.planned
+            checks.append(sound.as_check)
+            if day is not None:
+                checks += self._day_checks(by, day, unit, sound.planned)
+        columns = list(dict.fromkeys([*covariates, *metrics]))
+        for column in columns:
+            arms = self.moments(column, by=by)
+            lost, kept = ({v: getattr(m, part) for v, m in arms.items()} for part in ("missing", "n"))
+            checks.append(findings.missing(lost, kept, column, len(columns), before=column in covariates))
+            if column in covariates and len(arms) > 1:
+                checks.append(findings.balance(arms, column, len(covariates)))
+            if column in metrics:
+                found = self.shape(column)
+                if not found.zero_one:
+                    checks.append(findings.shape(min(kept.values()), found.skewness, column))
+        return findings.Findings(
+            title=f"Can {Path(self.name).name} be believed?",
+            method="sample ratio, unit of analysis, missing values, balance before the test",
+            source="Fabijan et al. (2019), KDD '19, 2156-2164, for the sample ratio; Kohavi et al. (2014), KDD '14",
+            rows=rows,
+            units=units,
+            counts=dict(counts),
+            planned=planned,
+            checks=tuple(checks),
+        )
+
+    def _repeated_rows(self) -> int:
+        with engine_errors(self.name):
+            lazy = self._frame.lazy()
+            whole, distinct = (
+                int(reduce.rows_of(f.select(nw.len().alias("rows")))[0]["rows"]) for f in (lazy, lazy.unique())
+            )
+        return whole - distinct
+
+    def _day_checks(self, by: str, day: str, unit: str | None, planned: Mapping[str, float]) -> list[Check]:
+        with engine_errors(self.name):
+            cells = profile.by_day(self._frame.lazy(), by, day, unit)
+        labels = list(planned)
+        known = {(d, v): n for d, v, n in cells if v in planned}
+        names = list(dict.fromkeys(d for d, _ in known))
+        table = np.array([[known.get((d, v), 0) for v in labels] for d in names], dtype=np.float64)
+        return findings.days(table, names, labels, np.array([planned[v] for v in labels]))
 
     def _check(self, values: Sequence[str], by: str | None = None) -> None:
         self._check_rows()

@@ -1,0 +1,76 @@
+"""amber-ruler inspect: what a table holds, and whether it can be believed."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated
+
+import typer
+
+from amber_ruler.cli.measure import By, Json, planned_shares
+from amber_ruler.cli.output import write_results
+from amber_ruler.errors import InputError
+
+if TYPE_CHECKING:
+    from amber_ruler.tables import Table
+
+EXAMPLES = """\b
+Examples:
+  amber-ruler inspect travellers.csv --by form --unit traveller --day day \\
+      --covariates prior_spend,prior_trips --metrics fare,booked
+  amber-ruler inspect days/*.parquet --by form --split current=50,short=25,guided=25
+"""
+
+
+def run(
+    file: Annotated[
+        Path,
+        typer.Argument(help="A CSV, Parquet or JSON Lines file, a folder, or a pattern in quotes.", show_default=False),
+    ],
+    by: By,
+    unit: Annotated[str | None, typer.Option(help="Column that names the unit.", show_default=False)] = None,
+    day: Annotated[str | None, typer.Option(help="Column with the day.", show_default=False)] = None,
+    split: Annotated[
+        str | None,
+        typer.Option(
+            help="Planned shares: current=50,short=50, or 50,50 in the labels' alphabetical order.", show_default=False
+        ),
+    ] = None,
+    covariates: Annotated[
+        str, typer.Option(help="Columns known before the test, separated by commas.", show_default=False)
+    ] = "",
+    metrics: Annotated[str, typer.Option(help="Columns to be measured, separated by commas.", show_default=False)] = "",
+    as_json: Json = False,
+) -> None:
+    """Find out whether a table can be believed, before anything is compared.
+
+    Looks at the split, the unit of analysis, units under two variants, missing values and balance before the test.
+    Ends with 3 when something makes answers unbelievable.
+    """
+    from amber_ruler.tables import table
+
+    source = table(file)
+    found = source.check(
+        by=by,
+        unit=unit,
+        day=day,
+        split=None if split is None else _shares(split, source, by),
+        covariates=_listed(covariates),
+        metrics=_listed(metrics),
+    )
+    status = write_results([found], as_json=as_json)
+    if status:
+        raise typer.Exit(status)
+
+
+def _shares(text: str, source: Table, by: str) -> dict[str, float]:
+    if "=" in text:
+        return planned_shares(text)
+    labels, parts = list(source.counts(by=by)), text.split(",")
+    if len(labels) != len(parts):
+        raise InputError(f"--split has {len(parts)} shares for {len(labels)} variants: {', '.join(labels)}.")
+    return planned_shares(",".join(f"{label}={share}" for label, share in zip(labels, parts, strict=True)))
+
+
+def _listed(text: str) -> list[str]:
+    return [part.strip() for part in text.split(",") if part.strip()]
