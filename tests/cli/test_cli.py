@@ -190,6 +190,17 @@ def test_inspect_believes_travellers_and_not_events():
     assert "2 shares for 3 variants" in run("inspect", TRAVELLERS, "--by", "form", "--split", "2,1", code=2)
 
 
+def test_digest_writes_a_file_that_measures_the_same(tmp_path):
+    """The command's file has the moments of the rows."""
+    out = tmp_path / "day.json"
+    asked = ["--by", "form", "--day", "day", "--metrics", "fare,booked", "--out", str(out)]
+    assert "cells of fare, booked" in run("digest", TRAVELLERS, *asked)
+    digest = ar.tables.Digest.from_json(out.read_text(encoding="utf-8"))
+    whole = ar.table(TRAVELLERS).moments("fare", by="form")["short"]
+    assert digest.moments("fare")["short"].n == whole.n
+    assert digest.moments("fare")["short"].mean("fare") == pytest.approx(whole.mean("fare"), rel=1e-12)
+
+
 def test_a_broken_split_is_said_first_and_ends_with_3():
     """The numbers are there, below the warning, and a script notices."""
     out = run(*FARES, "--split", "current=50,short=30,guided=20", code=3)

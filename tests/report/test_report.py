@@ -59,6 +59,7 @@ RESULTS = {
     "boundaries": lambda: ar.sequential.boundaries([0.3, 0.6, 1.0], spending="pocock"),
     "monitoring": lambda: ar.sequential.monitor(ar.sequential.boundaries(4), [0.7, 3.1, 1.0]),
     "corrected": lambda: adjust({"fare": 0.01, "booked": 0.2}),
+    "description": lambda: ar.table(ar.demo.path("travellers")).describe("fare", by="form"),
     "findings": lambda: ar.table(ar.demo.path("events")).check(by="form", unit="traveller", day="day"),
     "split": lambda: ar.table(ar.demo.path("travellers")).check_split(by="form"),
 }

@@ -139,6 +139,25 @@ def test_labels_conditions_and_new_columns(door):
     assert source.columns == ["arm", "fare", "port"]
 
 
+def test_values_are_described(door):
+    """Counts, moments, quantiles, zeros and the weight of the largest value, variant by variant."""
+    rng = np.random.default_rng(14)
+    table = pd.DataFrame({"form": rng.choice(["current", "short"], 900), "fare": rng.lognormal(2, 1, 900).round(2)})
+    table.loc[rng.random(900) < 0.3, "fare"] = 0.0
+    table.loc[rng.random(900) < 0.05, "fare"] = np.nan
+    found = door(table).describe("fare", by="form")
+    for form, g in found.groups.items():
+        rows = table.loc[table["form"] == form, "fare"]
+        away = rows - rows.mean()
+        assert (g.n, g.missing) == (rows.notna().sum(), rows.isna().sum())
+        expected = [rows.mean(), rows.std(), rows.sem(), (away**3).mean() / (away**2).mean() ** 1.5]
+        assert [g.mean, g.sd, g.se, g.skewness] == pytest.approx(expected, rel=1e-10)
+        assert g.quantiles == pytest.approx(rows.quantile([0.01, 0.25, 0.5, 0.75, 0.99]).tolist(), rel=1e-12)
+        ends = [rows.min(), rows.max(), (rows == 0).sum() / g.n, rows.max() / rows.sum()]
+        assert [g.low, g.high, g.zeros, g.largest_share] == pytest.approx(ends, rel=1e-12)
+    assert found.to_frame().loc[0, "variant"] == "current"
+
+
 def test_pairs_are_aligned_by_unit(door):
     """Shuffled rows pair the same; a unit with one side only is counted; columns pair by row."""
     rng = np.random.default_rng(6)

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from amber_ruler.cli.measure import By, Json, planned_shares
-from amber_ruler.cli.output import write_results
+from amber_ruler.cli.output import save_text, write, write_results
 from amber_ruler.errors import InputError
 
 if TYPE_CHECKING:
@@ -19,6 +19,11 @@ Examples:
   amber-ruler inspect travellers.csv --by form --unit traveller --day day \\
       --covariates prior_spend,prior_trips --metrics fare,booked
   amber-ruler inspect days/*.parquet --by form --split current=50,short=25,guided=25
+"""
+DIGEST_EXAMPLES = """\b
+Example:
+  amber-ruler digest travellers.csv --by form --day day --strata home_port \\
+      --metrics fare,booked --covariates prior_spend --out day.json
 """
 
 
@@ -61,6 +66,31 @@ def run(
     status = write_results([found], as_json=as_json)
     if status:
         raise typer.Exit(status)
+
+
+def digest(
+    file: Annotated[
+        Path,
+        typer.Argument(help="A CSV, Parquet or JSON Lines file, a folder, or a pattern in quotes.", show_default=False),
+    ],
+    by: By,
+    metrics: Annotated[str, typer.Option(help="Columns to be measured, separated by commas.", show_default=False)],
+    out: Annotated[Path, typer.Option(help="The JSON file to write.", show_default=False)],
+    covariates: Annotated[
+        str, typer.Option(help="Columns known before the test, separated by commas.", show_default=False)
+    ] = "",
+    strata: Annotated[str, typer.Option(help="Column with the strata.", show_default=False)] = "",
+    day: Annotated[str, typer.Option(help="Column with the day.", show_default=False)] = "",
+) -> None:
+    """Reduce a table to moments by variant, stratum and day: a small file without any row.
+
+    Files of several days merge in the library (`+`) and serve every method that compares means.
+    """
+    from amber_ruler.tables import table
+
+    found = table(file).digest(_listed(metrics), by=by, covariates=_listed(covariates), strata=strata, day=day)
+    save_text(out, found.to_json())
+    write(f"Written to {out}: {len(found.cells):,} cells of {', '.join(found.metrics)}.")
 
 
 def _shares(text: str, source: Table, by: str) -> dict[str, float]:

@@ -32,6 +32,7 @@ app = typer.Typer(
 )
 app.command("demo")(demo.run)
 app.command("inspect", epilog=inspect.EXAMPLES)(inspect.run)
+app.command("digest", epilog=inspect.DIGEST_EXAMPLES)(inspect.digest)
 app.add_typer(measure.app, name="measure")
 app.add_typer(plan.app, name="plan")
 

@@ -8,6 +8,7 @@ import narwhals as nw
 import numpy as np
 
 from amber_ruler.errors import DataError
+from amber_ruler.tables.description import QUANTILES, Described
 from amber_ruler.tables.reduce import label_text, number, rows_of
 
 if TYPE_CHECKING:
@@ -78,6 +79,37 @@ def shape(frame: nw.LazyFrame[Any], column: str, moments: Moments) -> Shape:
     variance = moments.comoments[0, 0] / moments.n
     skewness = 0.0 if variance == 0 else float(found["cubes"] / moments.n / variance**1.5)
     return Shape(skewness, found["off"] == 0)
+
+
+def description(frame: nw.LazyFrame[Any], column: str, kind: Any, moments: Moments) -> Described:
+    """One variant's values, from its rows."""
+    rows = frame.select(number(nw.col(column), kind).alias("v")).filter(~nw.col("v").is_null())
+    away = nw.col("v") - moments.mean(column)
+    found = rows_of(
+        rows.select(
+            nw.col("v").min().alias("low"),
+            nw.col("v").max().alias("high"),
+            nw.col("v").sum().alias("total"),
+            (nw.col("v") == 0).cast(nw.Int64).sum().alias("zeros"),
+            (away * away * away).sum().alias("cubes"),
+            *(nw.col("v").quantile(q, interpolation="linear").alias(f"q{k}") for k, q in enumerate(QUANTILES)),
+        )
+    )[0]
+    n, variance = moments.n, float(moments.comoments[0, 0]) / moments.n
+    sd = moments.sd(column) if n > 1 else 0.0
+    return Described(
+        n=n,
+        missing=moments.missing,
+        mean=moments.mean(column),
+        sd=sd,
+        se=sd / np.sqrt(n),
+        skewness=0.0 if variance == 0 else float(found["cubes"]) / n / variance**1.5,
+        low=float(found["low"]),
+        quantiles=tuple(float(found[f"q{k}"]) for k in range(len(QUANTILES))),
+        high=float(found["high"]),
+        zeros=float(found["zeros"]) / n,
+        largest_share=float(found["high"] / found["total"]) if found["total"] and found["low"] >= 0 else None,
+    )
 
 
 def clusters(frame: nw.LazyFrame[Any], column: str, by: str, mean: float) -> Clusters:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -12,6 +13,8 @@ from amber_ruler.errors import DataError, InputError
 from amber_ruler.results import Check
 from amber_ruler.samples import Pairs, Sample
 from amber_ruler.tables import conditions, findings, profile, reduce
+from amber_ruler.tables.description import Description
+from amber_ruler.tables.digest import Digest
 from amber_ruler.tables.source import engine_errors, open_source
 from amber_ruler.tables.split_check import SplitCheck, check_split
 from amber_ruler.tables.variants import ByVariant
@@ -28,6 +31,8 @@ if TYPE_CHECKING:
     from amber_ruler.tables.findings import Findings
     from amber_ruler.tables.per_unit import Measure
     from amber_ruler.tables.profile import Clusters, Shape
+
+_APART = "\x1f"  # the separator of units in ASCII
 
 
 class Table:
@@ -325,6 +330,46 @@ class Table:
         with engine_errors(self.name):
             return profile.shape(self._frame.lazy(), value, self.overall(value))
 
+    def describe(self, value: str, *, by: str) -> Description:
+        """What do the values of a column look like in each variant?
+
+        Parameters
+        ----------
+        value : str
+            A number or true/false column.
+        by : str
+            Column with the variant labels.
+
+        Returns
+        -------
+        Description
+            Count, missing, mean, sd, se, skewness, quantiles, share of zeros and what the largest value contributes,
+            for each variant; `plot()` draws boxes that stay readable with heavy tails.
+
+        Examples
+        --------
+        >>> import amber_ruler as ar
+        >>> found = ar.table(ar.demo.path("travellers")).describe("fare", by="form")
+        >>> round(found.groups["short"].zeros, 3)
+        0.482
+        """
+        arms = self.moments(value, by=by)
+        groups = {}
+        with engine_errors(self.name):
+            lazy = self._frame.lazy().filter(~nw.col(by).is_null())
+            labels = [row["label"] for row in reduce.rows_of(lazy.select(nw.col(by).alias("label")).unique())]
+            for label in labels:
+                name = reduce.label_text(label)
+                own = lazy.filter(nw.col(by) == label)
+                groups[name] = profile.description(own, value, self._schema[value], arms[name])
+        return Description(
+            title=f"{value} by {by}",
+            method="counts, moments and quantiles of each variant",
+            source="quantiles: linear interpolation between order statistics (Hyndman & Fan 1996, type 7)",
+            metric=value,
+            groups={label: groups[label] for label in arms},
+        )
+
     def clusters(self, value: str, *, by: str) -> Clusters:
         """Number, size and intraclass correlation of the clusters that a column names."""
         self._check([value], by)
@@ -466,6 +511,58 @@ class Table:
             planned=planned,
             checks=tuple(checks),
         )
+
+    def digest(
+        self, metrics: Sequence[str], *, by: str, covariates: Sequence[str] = (), strata: str = "", day: str = ""
+    ) -> Digest:
+        """Reduce to moments by variant, stratum and day: one small file that merges with another day's.
+
+        Parameters
+        ----------
+        metrics : sequence of str
+            Columns to be measured.
+        by : str
+            Column with the variant labels.
+        covariates : sequence of str
+            Columns known before the test, reduced together with each metric.
+        strata, day : str, optional
+            Columns with the strata and the day.
+
+        Returns
+        -------
+        Digest
+            Its `moments(metric)` serve wherever a table's do.
+
+        Examples
+        --------
+        >>> import amber_ruler as ar
+        >>> trips = ar.table(ar.demo.path("travellers"))
+        >>> kept = trips.digest(["fare"], by="form", covariates=["prior_spend"], day="day")
+        >>> kept.moments("fare")["short"].n == trips.moments(["fare", "prior_spend"], by="form")["short"].n
+        True
+        """
+        self._check([*metrics, *covariates], by)
+        named = [c for c in (by, strata, day) if c]
+        self._check_columns(*named)
+        # A key column of our own, whose parts are kept apart by a sign that no label has. An unknown stratum or day is
+        # one of its own; rows without a variant belong to none.
+        key = "cell" + "_" * max(map(len, self.columns))
+        parts = [nw.col(c).cast(nw.String) if c == by else nw.col(c).cast(nw.String).fill_null("") for c in named]
+        with engine_errors(self.name):
+            keyed = self._shaped(self._frame.with_columns(nw.concat_str(*parts, separator=_APART).alias(key)))
+        rows = keyed.counts(by=key)
+        cells: dict[tuple[str, str, str], dict[str, Moments]] = {}
+        for metric in dict.fromkeys(metrics):
+            columns = [metric, *(c for c in covariates if c != metric)]
+            complete = keyed
+            for column in columns:
+                complete = complete.where(column, missing=False)
+            for label, found in complete.moments(columns, by=key).items():
+                values = dict(zip(named, label.split(_APART), strict=True))
+                cell = (values[by], values.get(strata, ""), values.get(day, ""))
+                missing = rows[label] - found.n
+                cells.setdefault(cell, {})[metric] = replace(found, label=values[by], missing=missing)
+        return Digest(by, strata, day, tuple(dict.fromkeys(metrics)), tuple(covariates), cells, rows.unassigned)
 
     def _repeated_rows(self) -> int:
         with engine_errors(self.name):

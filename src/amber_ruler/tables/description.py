@@ -1,0 +1,64 @@
+"""What the values of a column look like in each variant."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import TYPE_CHECKING, ClassVar
+
+from amber_ruler.results import Result
+
+if TYPE_CHECKING:
+    from collections.abc import Mapping
+
+QUANTILES = (0.01, 0.25, 0.5, 0.75, 0.99)
+
+
+@dataclass(frozen=True, slots=True)
+class Described:
+    """The values of one variant.
+
+    Attributes
+    ----------
+    n, missing : int
+        Rows with and without a value.
+    mean, sd, se, skewness : float
+        Moments; se is that of the mean.
+    low, high : float
+        Smallest and largest value.
+    quantiles : tuple of float
+        The 1 %, 25 %, 50 %, 75 % and 99 % quantiles.
+    zeros : float
+        Share of zeros.
+    largest_share : float or None
+        The largest value's share of the total, where no value is negative.
+    """
+
+    n: int
+    missing: int
+    mean: float
+    sd: float
+    se: float
+    skewness: float
+    low: float
+    quantiles: tuple[float, ...]
+    high: float
+    zeros: float
+    largest_share: float | None
+
+
+@dataclass(frozen=True, slots=True, kw_only=True, eq=False, repr=False)
+class Description(Result):
+    """A column's values by variant.
+
+    Attributes
+    ----------
+    metric : str
+        The column.
+    groups : mapping of label to Described
+        What each variant's values look like.
+    """
+
+    kind: ClassVar[str] = "description"
+
+    metric: str
+    groups: Mapping[str, Described]
