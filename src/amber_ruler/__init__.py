@@ -31,6 +31,7 @@ if TYPE_CHECKING:
     from amber_ruler.results import Interval as Interval
     from amber_ruler.results import Result as Result
     from amber_ruler.samples import Counts as Counts
+    from amber_ruler.samples import CountTable as CountTable
     from amber_ruler.samples import Pairs as Pairs
     from amber_ruler.samples import Sample as Sample
     from amber_ruler.samples import Summary as Summary
@@ -41,6 +42,7 @@ _FROM = {
     "AmberRulerError": "errors",
     "Check": "results",
     "Comparison": "results",
+    "CountTable": "samples",
     "Counts": "samples",
     "DataError": "errors",
     "DesignError": "errors",
@@ -61,6 +63,7 @@ __all__ = [
     "AmberRulerError",
     "Check",
     "Comparison",
+    "CountTable",
     "Counts",
     "DataError",
     "DesignError",

@@ -13,7 +13,7 @@ from amber_ruler.moments import Moments, check_finite
 from amber_ruler.numeric import gate
 from amber_ruler.numeric.gate import Floats, Number, scalar_or_array
 
-__all__ = ["Counts", "Pairs", "Sample", "Summary"]
+__all__ = ["CountTable", "Counts", "Pairs", "Sample", "Summary"]
 
 
 @dataclass(frozen=True, slots=True, eq=False)
@@ -127,6 +127,45 @@ class Counts:
     def share(self) -> Number:
         """Successes over trials."""
         return scalar_or_array(np.asarray(self.successes, dtype=np.float64) / self.trials)
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class CountTable:
+    """Counts by two columns: how many units have this and that.
+
+    Parameters
+    ----------
+    counts : array_like, shape (r, c)
+        Whole numbers, a row for each row label.
+    rows, columns : tuple of str
+        Labels of rows and columns.
+    row_name, column_name : str
+        What rows and columns are.
+
+    Examples
+    --------
+    >>> CountTable([[30, 10], [20, 40]], ("Gullhaven", "Tern Quay"), ("single", "return")).total
+    100
+    """
+
+    counts: Floats
+    rows: tuple[str, ...]
+    columns: tuple[str, ...]
+    row_name: str = ""
+    column_name: str = ""
+
+    def __post_init__(self) -> None:
+        counts = gate.whole("counts", self.counts)
+        if counts.shape != (len(self.rows), len(self.columns)):
+            raise InputError(
+                f"{len(self.rows)} by {len(self.columns)} labels don't fit counts of shape {counts.shape}."
+            )
+        object.__setattr__(self, "counts", counts)
+
+    @property
+    def total(self) -> int:
+        """Units in all cells."""
+        return int(self.counts.sum())
 
 
 @dataclass(frozen=True, slots=True, eq=False)

@@ -8,7 +8,7 @@ import pyarrow as pa
 import pytest
 
 import amber_ruler as ar
-from amber_ruler import DataError, InputError, Pairs
+from amber_ruler import CountTable, DataError, InputError, Pairs
 from amber_ruler.tables import any_of, count, first, largest, last, total
 
 
@@ -113,8 +113,7 @@ def test_units_without_events_are_kept_when_assigned(door):
     units = door(table).units(unit="traveller", by="form", measures=measures, assignment=door(people, "people"))
     assert units.counts(by="form") == {"current": 600, "short": 600}
     found = units.moments(["searches", "spent"], by="form")
-    one_form = table[~table["traveller"].isin([5, 8])]
-    total_spent = one_form.loc[one_form["traveller"] % 2 == 1, "amount"].sum()
+    total_spent = table.loc[table["traveller"] % 2 == 1, "amount"].sum()
     assert found["short"].mean("spent") == pytest.approx(total_spent / 600, rel=1e-12)
     assert units.split("dearest", by="form")["short"].missing > 100
 
@@ -156,6 +155,25 @@ def test_values_are_described(door):
         ends = [rows.min(), rows.max(), (rows == 0).sum() / g.n, rows.max() / rows.sum()]
         assert [g.low, g.high, g.zeros, g.largest_share] == pytest.approx(ends, rel=1e-12)
     assert found.to_frame().loc[0, "variant"] == "current"
+
+
+def test_several_columns_at_once(door):
+    """Splits by two columns, and a table of counts of two columns, with numbers in their order."""
+    rng = np.random.default_rng(15)
+    table = pd.DataFrame(
+        {"form": rng.choice(["a", "b"], 300), "day": rng.choice([2, 10], 300), "x": rng.normal(size=300)}
+    )
+    source = door(table)
+    by_hand = table.groupby(["form", "day"])["x"].agg(["size", "mean"])
+    moments, samples = source.moments("x", by=["form", "day"]), source.split("x", by=["form", "day"])
+    assert set(moments) == {"a · 10", "a · 2", "b · 10", "b · 2"} == set(samples)
+    for (form, day), row in by_hand.iterrows():
+        assert (moments[f"{form} · {day}"].n, len(samples[f"{form} · {day}"])) == (row["size"], row["size"])
+        assert moments[f"{form} · {day}"].mean("x") == pytest.approx(row["mean"])
+    crossed = source.cross(row="form", column="day")
+    assert (crossed.rows, crossed.columns) == (("a", "b"), ("2", "10"))
+    assert crossed.counts.tolist() == pd.crosstab(table["form"], table["day"]).to_numpy().tolist()
+    assert crossed.total == 300
 
 
 def test_pairs_are_aligned_by_unit(door):
@@ -237,6 +255,8 @@ BOATS = pd.DataFrame({"vessel": ["a", "a", "b", "b", "b"], "when": list("xyxyy")
             lambda _: ar.table(BOATS).pairs("minutes", by="minutes", unit="vessel", control="1"),
             "column 'minutes' has 5",
         ),
+        (lambda t: t.cross(row="form", column="evnt"), "Did you mean 'event'"),
+        (lambda _: CountTable([[1, 2]], ("a", "b"), ("c",)), "don't fit"),
         (lambda _: Pairs([1.0, 2.0], [1.0]), "equal length"),
         (lambda _: Pairs([1.0, np.nan], [1.0, 2.0]), "NaN"),
     ],

@@ -11,7 +11,7 @@ import numpy as np
 
 from amber_ruler.errors import DataError, InputError
 from amber_ruler.results import Check
-from amber_ruler.samples import Pairs, Sample
+from amber_ruler.samples import CountTable, Pairs, Sample
 from amber_ruler.tables import conditions, findings, profile, reduce
 from amber_ruler.tables.description import Description
 from amber_ruler.tables.digest import Digest
@@ -33,6 +33,7 @@ if TYPE_CHECKING:
     from amber_ruler.tables.profile import Clusters, Shape
 
 _APART = "\x1f"  # the separator of units in ASCII
+_TOGETHER = " · "
 
 
 class Table:
@@ -173,12 +174,12 @@ class Table:
             `tables.total("amount")`, `any_of`, `largest`, `first`, `last`.
         assignment : Table, optional
             Who was assigned to what, with the columns `unit` and `by`: units without any event are then kept, with
-            counts and sums of 0, and the variant is the assigned one.
+            counts and sums of 0, and the variant is the assigned one, whatever the log says.
 
         Returns
         -------
         Table
-            Units seen under more than one variant are left out: `check` counts them.
+            Without an assignment list, units seen under more than one variant are left out: `check` counts them.
 
         Examples
         --------
@@ -204,9 +205,9 @@ class Table:
             nw.col("variant_high").max(),
             *(m.of_units(taken[n]) for n, m in measures.items()),
         )
-        each = each.filter(nw.col("variant_low") == nw.col("variant_high"))
         found = [nw.col(taken[n]).alias(n) for n in measures]
         if assignment is None:
+            each = each.filter(nw.col("variant_low") == nw.col("variant_high"))
             return self._shaped(each.select(unit, nw.col("variant_low").alias(by), *found))
         assignment._check_columns(unit, by)  # noqa: SLF001 - of the same class
         known = self._beside(assignment._frame.select(unit, by).unique())  # noqa: SLF001 - of the same class
@@ -283,15 +284,15 @@ class Table:
         whole = ~(np.isnan(one) | np.isnan(two))
         return Pairs(one[whole], two[whole], (treatment, control), int(np.sum(~whole)), "")
 
-    def moments(self, columns: str | Sequence[str], *, by: str) -> ByVariant[Moments]:
+    def moments(self, columns: str | Sequence[str], *, by: str | Sequence[str]) -> ByVariant[Moments]:
         """Counts, means and co-moments of columns for each variant, computed where the rows are.
 
         Parameters
         ----------
         columns : str or sequence of str
             Number or true/false columns. Rows where one of them is missing are left out of all, and counted.
-        by : str
-            Column with the variant labels.
+        by : str or sequence of str
+            Column with the variant labels; several make labels such as "short · Tern Quay".
 
         Returns
         -------
@@ -302,6 +303,8 @@ class Table:
         DataError
             If a column is absent, holds text or infinite values, or a variant has no complete row.
         """
+        if not isinstance(by, str):
+            return self._together(by).moments(columns, by=_TOGETHER.join(by))
         wanted = [columns] if isinstance(columns, str) else list(dict.fromkeys(columns))
         self._check(wanted, by)
         with engine_errors(self.name):
@@ -351,7 +354,7 @@ class Table:
         >>> import amber_ruler as ar
         >>> found = ar.table(ar.demo.path("travellers")).describe("fare", by="form")
         >>> round(found.groups["short"].zeros, 3)
-        0.482
+        0.475
         """
         arms = self.moments(value, by=by)
         groups = {}
@@ -376,20 +379,22 @@ class Table:
         with engine_errors(self.name):
             return profile.clusters(self._frame.lazy(), value, by, self.overall(value).mean(value))
 
-    def split(self, value: str, *, by: str) -> ByVariant[Sample]:
+    def split(self, value: str, *, by: str | Sequence[str]) -> ByVariant[Sample]:
         """The values of a column for each variant, in memory; missing ones left out and counted.
 
         Parameters
         ----------
         value : str
             A number or true/false column.
-        by : str
-            Column with the variant labels.
+        by : str or sequence of str
+            Column with the variant labels; several make labels such as "short · Tern Quay".
 
         Returns
         -------
         ByVariant of Sample
         """
+        if not isinstance(by, str):
+            return self._together(by).split(value, by=_TOGETHER.join(by))
         self._check([value], by)
         frame = self._frame.select(dict.fromkeys([by, value]))
         with engine_errors(self.name):
@@ -416,6 +421,41 @@ class Table:
         unassigned = rows.pop(None, 0)
         labelled = {reduce.label_text(key): count for key, count in rows.items()}
         return ByVariant(dict(sorted(labelled.items())), column=by, unassigned=unassigned)
+
+    def cross(self, *, row: str, column: str) -> CountTable:
+        """Count rows by two columns; rows without a value in either are left out.
+
+        Parameters
+        ----------
+        row, column : str
+            The two columns.
+
+        Returns
+        -------
+        CountTable
+
+        Examples
+        --------
+        >>> import amber_ruler as ar
+        >>> ar.table(ar.demo.path("travellers")).cross(row="form", column="booked").counts.shape
+        (3, 2)
+        """
+        self._check([], row)
+        self._check_columns(column)
+        with engine_errors(self.name):
+            named = self._frame.lazy().select(nw.col(row).alias("row"), nw.col(column).alias("column"))
+            named = named.filter(~nw.col("row").is_null() & ~nw.col("column").is_null())
+            found = reduce.rows_of(named.group_by("row", "column").agg(nw.len().alias("n")))
+        if not found:
+            raise DataError(f"No row of {self.name} has both {row!r} and {column!r}.")
+        rows, columns = (
+            sorted({item[part] for item in found}, key=lambda v: (isinstance(v, str), v)) for part in ("row", "column")
+        )
+        counts = np.zeros((len(rows), len(columns)))
+        for item in found:
+            counts[rows.index(item["row"]), columns.index(item["column"])] = item["n"]
+        row_labels, column_labels = (tuple(map(reduce.label_text, labels)) for labels in (rows, columns))
+        return CountTable(counts, row_labels, column_labels, row, column)
 
     def check_split(self, *, by: str, planned: Mapping[str, float] | None = None) -> SplitCheck:
         """Did the variants get the shares of rows that were planned? See `check_split`."""
@@ -563,6 +603,15 @@ class Table:
                 missing = rows[label] - found.n
                 cells.setdefault(cell, {})[metric] = replace(found, label=values[by], missing=missing)
         return Digest(by, strata, day, tuple(dict.fromkeys(metrics)), tuple(covariates), cells, rows.unassigned)
+
+    def _together(self, by: Sequence[str]) -> Table:
+        """With one more column that joins the labels of several; empty where one of them is."""
+        self._check_columns(*by)
+        parts = [nw.col(c).cast(nw.String) for c in by]
+        with engine_errors(self.name):
+            return self._shaped(
+                self._frame.with_columns(nw.concat_str(*parts, separator=_TOGETHER).alias(_TOGETHER.join(by)))
+            )
 
     def _repeated_rows(self) -> int:
         with engine_errors(self.name):
