@@ -40,6 +40,58 @@ def test_moments_baseline_groupby_mean_and_variance(benchmark, trips):
     slow(benchmark, lambda: trips.groupby("form")[["fare", "prior_spend"]].agg(["mean", "var"]))
 
 
+@pytest.fixture(scope="module")
+def parquet(tmp_path_factory, rows):
+    """A Parquet file of travellers, written by DuckDB, and the connection that reads it by hand."""
+    import duckdb
+
+    path = tmp_path_factory.mktemp("tables") / "travellers.parquet"
+    duckdb.sql("select setseed(0.5)")
+    duckdb.sql(
+        "select (random() * 3)::int % 3 as form, random() * 40 as fare, random() as prior, random() * 5 as searches,"  # noqa: S608
+        f" (random() * {rows} / 20)::bigint as traveller, (random() * 4)::int = 0 as booked from range({rows})"
+    ).write_parquet(str(path))
+    return path
+
+
+@pytest.mark.benchmark(group="moments of 3 columns by variant, Parquet, against the same aggregates in SQL")
+def test_moments_of_parquet(benchmark, parquet, rows):
+    found = slow(benchmark, lambda: ar.table(parquet).moments(["fare", "prior", "searches"], by="form"))
+    assert sum(m.n for m in found.values()) == rows
+
+
+@pytest.mark.benchmark(group="moments of 3 columns by variant, Parquet, against the same aggregates in SQL")
+def test_moments_of_parquet_baseline_sql(benchmark, parquet):
+    import duckdb
+
+    pairs = [(a, b) for k, a in enumerate(("fare", "prior", "searches")) for b in ("fare", "prior", "searches")[k:]]
+    sums = ", ".join(f"covar_pop({a}, {b}), avg({a})" for a, b in pairs)
+    query = f"select form, count(*), {sums} from read_parquet('{parquet}') group by form"  # noqa: S608 - our own file
+    slow(benchmark, lambda: duckdb.sql(query).fetchall())
+
+
+@pytest.mark.benchmark(group="a log of events to units, Parquet, against a bare group by")
+def test_units_of_parquet(benchmark, parquet):
+    wanted = {"searches": ar.tables.count(), "spent": ar.tables.total("fare"), "booked": ar.tables.any_of(booked=True)}
+
+    def units():
+        shaped = ar.table(parquet).units(unit="traveller", by="form", measures=wanted)
+        return shaped._frame.to_native().aggregate("count(*), sum(spent)").fetchall()  # noqa: SLF001
+
+    slow(benchmark, units)
+
+
+@pytest.mark.benchmark(group="a log of events to units, Parquet, against a bare group by")
+def test_units_of_parquet_baseline_sql(benchmark, parquet):
+    import duckdb
+
+    query = (
+        "select count(*), sum(spent) from (select traveller, min(form) as low, max(form) as high, count(*) as searches,"  # noqa: S608
+        f" sum(fare) as spent, max(booked) from read_parquet('{parquet}') group by traveller) where low = high"
+    )
+    slow(benchmark, lambda: duckdb.sql(query).fetchall())
+
+
 def summaries(size):
     rng = np.random.default_rng(2)
 

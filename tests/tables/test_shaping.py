@@ -222,6 +222,22 @@ def test_folders_and_patterns_are_one_table(tmp_path):
             ar.table(source)
 
 
+def test_a_file_that_changes_while_it_is_read_is_said(tmp_path):
+    """Rows of two states are not mixed in silence; opened again, the table is sound."""
+    file = tmp_path / "t.csv"
+    file.write_text("form,fare\na,1\nb,2\na,3\nb,5\n", encoding="utf-8")
+    source = ar.table(file)
+    assert source.overall("fare").n == 4
+    with file.open("a", encoding="utf-8") as more:
+        more.write("a,4\n")
+    with pytest.raises(DataError, match="changed while it was being read"):
+        source.moments("fare", by="form")
+    assert ar.table(file).overall("fare").n == 5
+    file.unlink()
+    with pytest.raises((DataError, ar.EngineError)):
+        source.overall("fare")
+
+
 EVENTS = log()
 BOATS = pd.DataFrame({"vessel": ["a", "a", "b", "b", "b"], "when": list("xyxyy"), "minutes": [1.0, 2, 3, 4, 5]})
 

@@ -36,13 +36,23 @@ class Source(NamedTuple):
     frame: nw.DataFrame[Any] | nw.LazyFrame[Any]
     name: str  # for messages
     connection: Any = None  # the engine's, which must live as long as the frame
+    stamps: tuple[tuple[Path, int, int], ...] = ()  # the files, when they were written, and their sizes
+
+    def check_unchanged(self) -> None:
+        """Say so if a file was written while it was being read: two passes over it would not be of the same rows."""
+        for path, written, size in self.stamps:
+            now = path.stat() if path.exists() else None
+            if now is None or (now.st_mtime_ns, now.st_size) != (written, size):
+                raise DataError(f"{path} changed while it was being read: open the table again when it is at rest.")
 
 
 def open_source(source: Any) -> Source:
     """Open a path or take a dataframe."""
     if isinstance(source, (str, os.PathLike)):
-        relation, connection = _read(Path(source))
-        return Source(nw.from_native(relation), str(source), connection)
+        files = _files(Path(source))
+        stamps = tuple((file, file.stat().st_mtime_ns, file.stat().st_size) for file in files)
+        relation, connection = _read(str(source), files)
+        return Source(nw.from_native(relation), str(source), connection, stamps)
     try:
         frame = nw.from_native(source)
         frame.collect_schema()
@@ -76,9 +86,8 @@ def engine_errors(name: str) -> Iterator[None]:
         raise EngineError(f"{name}: {first[:500]}") from None
 
 
-def _read(path: Path) -> tuple[Any, Any]:
-    """Return DuckDB's relation over a file, a folder or a pattern, and its connection."""
-    files = _files(path)
+def _read(name: str, files: list[Path]) -> tuple[Any, Any]:
+    """Return DuckDB's relation over files of one format, and its connection."""
     kind = _KINDS[files[0].suffix.lower()]
     for file in files:
         if file.stat().st_size == 0:
@@ -92,7 +101,7 @@ def _read(path: Path) -> tuple[Any, Any]:
     connection.execute("set allowed_paths = ?", [allowed])
     connection.execute("set enable_external_access = false")
     connection.execute("set lock_configuration = true")
-    with engine_errors(str(path)):
+    with engine_errors(name):
         if kind == "csv":
             headers = {file: _header(connection, file) for file in files}
             for file, header in headers.items():

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from contextlib import contextmanager
 from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -20,7 +21,7 @@ from amber_ruler.tables.split_check import SplitCheck, check_split
 from amber_ruler.tables.variants import ByVariant
 
 if TYPE_CHECKING:
-    from collections.abc import Mapping, Sequence
+    from collections.abc import Iterator, Mapping, Sequence
     from typing import Unpack
 
     from numpy.typing import NDArray
@@ -50,16 +51,23 @@ class Table:
     def __init__(self, source: Any) -> None:
         self._source = open_source(source)
         self._frame, self.name = self._source.frame, self._source.name
-        with engine_errors(self.name):
+        with self._reading():
             self._schema = self._frame.collect_schema()
         self.columns = list(self._schema.names())
         self._known_rows = False  # whether at least one row has been seen
+
+    @contextmanager
+    def _reading(self) -> Iterator[None]:
+        """Say which table it was when its engine fails, or when its file changes under the reader."""
+        with engine_errors(self.name):
+            yield
+        self._source.check_unchanged()
 
     def _shaped(self, frame: Any) -> Table:
         """The same source in another shape; nothing is computed yet where the engine is lazy."""
         shaped = object.__new__(Table)
         shaped._source, shaped._frame, shaped.name = self._source, frame, self.name
-        with engine_errors(self.name):
+        with self._reading():
             shaped._schema = frame.collect_schema()
         shaped.columns = list(shaped._schema.names())
         shaped._known_rows = False
@@ -110,7 +118,7 @@ class Table:
         kind = self._schema[column]
         keys = {_as_kind(key, kind): str(name) for key, name in names.items()}
         value = nw.col(column)
-        with engine_errors(self.name):
+        with self._reading():
             strange = self._frame.lazy().select(value.alias("value")).filter(~value_in("value", keys)).head(1_000)
             others = sorted({str(row["value"]) for row in reduce.rows_of(strange)})
         if others:
@@ -254,7 +262,7 @@ class Table:
         self._check([value], by)
         self._check_columns(unit)
         frame = self._frame.select(dict.fromkeys([unit, by, value]))
-        with engine_errors(self.name):
+        with self._reading():
             native = _to_pandas(frame.collect() if isinstance(frame, nw.LazyFrame) else frame)
         native = native.assign(**{value: _floats(native[value])}).dropna()
         labels = sorted(map(reduce.label_text, native[by].unique()))
@@ -278,7 +286,7 @@ class Table:
         """Two values of each row, from two columns; rows where one is missing are left out and counted."""
         self._check([treatment, control])
         frame = self._frame.select(dict.fromkeys([treatment, control]))
-        with engine_errors(self.name):
+        with self._reading():
             native = _to_pandas(frame.collect() if isinstance(frame, nw.LazyFrame) else frame)
         one, two = _floats(native[treatment]), _floats(native[control])
         whole = ~(np.isnan(one) | np.isnan(two))
@@ -307,7 +315,7 @@ class Table:
             return self._together(by).moments(columns, by=_TOGETHER.join(by))
         wanted = [columns] if isinstance(columns, str) else list(dict.fromkeys(columns))
         self._check(wanted, by)
-        with engine_errors(self.name):
+        with self._reading():
             if isinstance(self._frame, nw.LazyFrame):
                 return reduce.from_engine(self._frame, wanted, by)
             codes, labels = _codes(self._frame[by].to_native())
@@ -318,7 +326,7 @@ class Table:
         """Counts, means and co-moments of columns over all rows, computed where the rows are."""
         wanted = [columns] if isinstance(columns, str) else list(dict.fromkeys(columns))
         self._check(wanted)
-        with engine_errors(self.name):
+        with self._reading():
             if isinstance(self._frame, nw.LazyFrame):
                 one = "all" + "_" * max(map(len, self.columns))  # a name that no column has
                 frame = self._frame.with_columns(nw.lit("all rows").alias(one))
@@ -330,7 +338,7 @@ class Table:
     def shape(self, value: str) -> Shape:
         """Skewness of a column over all rows, and whether it holds nothing but 0 and 1."""
         self._check([value])
-        with engine_errors(self.name):
+        with self._reading():
             return profile.shape(self._frame.lazy(), value, self.overall(value))
 
     def describe(self, value: str, *, by: str) -> Description:
@@ -358,7 +366,7 @@ class Table:
         """
         arms = self.moments(value, by=by)
         groups = {}
-        with engine_errors(self.name):
+        with self._reading():
             lazy = self._frame.lazy().filter(~nw.col(by).is_null())
             labels = [row["label"] for row in reduce.rows_of(lazy.select(nw.col(by).alias("label")).unique())]
             for label in labels:
@@ -376,7 +384,7 @@ class Table:
     def clusters(self, value: str, *, by: str) -> Clusters:
         """Number, size and intraclass correlation of the clusters that a column names."""
         self._check([value], by)
-        with engine_errors(self.name):
+        with self._reading():
             return profile.clusters(self._frame.lazy(), value, by, self.overall(value).mean(value))
 
     def split(self, value: str, *, by: str | Sequence[str]) -> ByVariant[Sample]:
@@ -397,7 +405,7 @@ class Table:
             return self._together(by).split(value, by=_TOGETHER.join(by))
         self._check([value], by)
         frame = self._frame.select(dict.fromkeys([by, value]))
-        with engine_errors(self.name):
+        with self._reading():
             if isinstance(frame, nw.LazyFrame):
                 frame = frame.collect(backend="pandas") if not frame.implementation.is_polars() else frame.collect()
         native = _to_pandas(frame)
@@ -415,7 +423,7 @@ class Table:
     def counts(self, *, by: str) -> ByVariant[int]:
         """Rows of each variant."""
         self._check([], by)
-        with engine_errors(self.name):
+        with self._reading():
             found = self._frame.lazy().select(nw.col(by).alias("label")).group_by("label").agg(nw.len().alias("rows"))
             rows = {row["label"]: int(row["rows"]) for row in reduce.rows_of(found)}
         unassigned = rows.pop(None, 0)
@@ -442,7 +450,7 @@ class Table:
         """
         self._check([], row)
         self._check_columns(column)
-        with engine_errors(self.name):
+        with self._reading():
             named = self._frame.lazy().select(nw.col(row).alias("row"), nw.col(column).alias("column"))
             named = named.filter(~nw.col("row").is_null() & ~nw.col("column").is_null())
             found = reduce.rows_of(named.group_by("row", "column").agg(nw.len().alias("n")))
@@ -517,7 +525,7 @@ class Table:
             )
         checks += findings.labels(list(counts))
         if unit is not None:
-            with engine_errors(self.name):
+            with self._reading():
                 seen = profile.units(self._frame.lazy(), unit, by)
             units, counts = seen.units, ByVariant(seen.counts, column=by)
             repeated = self._repeated_rows() if seen.rows > units else 0
@@ -588,7 +596,7 @@ class Table:
         # one of its own; rows without a variant belong to none.
         key = "cell" + "_" * max(map(len, self.columns))
         parts = [nw.col(c).cast(nw.String) if c == by else nw.col(c).cast(nw.String).fill_null("") for c in named]
-        with engine_errors(self.name):
+        with self._reading():
             keyed = self._shaped(self._frame.with_columns(nw.concat_str(*parts, separator=_APART).alias(key)))
         rows = keyed.counts(by=key)
         cells: dict[tuple[str, str, str], dict[str, Moments]] = {}
@@ -608,13 +616,13 @@ class Table:
         """With one more column that joins the labels of several; empty where one of them is."""
         self._check_columns(*by)
         parts = [nw.col(c).cast(nw.String) for c in by]
-        with engine_errors(self.name):
+        with self._reading():
             return self._shaped(
                 self._frame.with_columns(nw.concat_str(*parts, separator=_TOGETHER).alias(_TOGETHER.join(by)))
             )
 
     def _repeated_rows(self) -> int:
-        with engine_errors(self.name):
+        with self._reading():
             lazy = self._frame.lazy()
             whole, distinct = (
                 int(reduce.rows_of(f.select(nw.len().alias("rows")))[0]["rows"]) for f in (lazy, lazy.unique())
@@ -622,7 +630,7 @@ class Table:
         return whole - distinct
 
     def _day_checks(self, by: str, day: str, unit: str | None, planned: Mapping[str, float]) -> list[Check]:
-        with engine_errors(self.name):
+        with self._reading():
             cells = profile.by_day(self._frame.lazy(), by, day, unit)
         labels = list(planned)
         known = {(d, v): n for d, v, n in cells if v in planned}
@@ -648,14 +656,14 @@ class Table:
     def _check_rows(self) -> None:
         if self._known_rows:
             return
-        with engine_errors(self.name):
+        with self._reading():
             if not reduce.rows_of(self._frame.lazy().select(nw.col(self.columns[0]).alias("first")).head(1)):
                 raise DataError(f"{self.name} has columns ({', '.join(self.columns)}) but no rows.")
         self._known_rows = True
 
     def _refuse_text(self, column: str) -> None:
         """Say which text stands in a column of numbers, and where."""
-        with engine_errors(self.name):
+        with self._reading():
             head = reduce.rows_of(self._frame.lazy().select(nw.col(column).alias("value")).head(100_000))
         for row, item in enumerate(head, start=1):
             if item["value"] is not None and not _is_number(item["value"]):
