@@ -91,6 +91,10 @@ class Correlation(Estimated):
     def _distance(self, effect: Floats) -> Floats:
         return np.asarray(np.abs(np.arctanh(self.null + effect) - np.arctanh(self.null)))
 
+    def _guess(self, effect: Floats, target: Floats) -> Floats:
+        # Three units are lost to Fisher's scale, and the exact test is a little better than that.
+        return super()._guess(effect, target) + 1
+
     def _power_of(self, effect: Floats, units: Units) -> Floats:
         rho, n = self.null + effect, units[0]
         low, high = tails(np.asarray(self.alpha), self.alternative)
