@@ -45,7 +45,7 @@ DESIGNS = {
 }
 
 
-@settings(max_examples=120, deadline=None)
+@settings(max_examples=80, deadline=None)
 @given(
     st.sampled_from(sorted(DESIGNS)),
     st.floats(0.3, 2.0),
