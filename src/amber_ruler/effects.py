@@ -226,6 +226,16 @@ def cohen_h(
     return EffectSize(scalar_or_array(value), interval, "Cohen h")
 
 
+def units_for_skewness(skewness: float) -> float:
+    """Units in each group from which on a t test of a metric so skewed can be trusted.
+
+    References
+    ----------
+    .. [1] Kohavi, Deng, Longbotham & Xu (2014), KDD '14, rule 7.
+    """
+    return 355.0 * skewness**2
+
+
 def customary_word(scale: str, value: float) -> str:
     """Say by which word an effect of this size is customarily called: a habit, no reason to plan for it.
 

@@ -224,6 +224,7 @@ def test_dunnett_against_tables_and_simulation():
 
 
 GRIDS = [
+    (plan.TwoMeans(sd_treatment=3), {"effect": [0.5, 1.0], "sd": [1, 2], "sd_treatment": [2, 3]}),
     (plan.TwoMeans(sd=20, baseline=14), {"lift": [0.05, 0.1], "power": [0.8, 0.9], "sd": [18, 22], "ratio": [1, 2]}),
     (plan.TwoMeans(), {"effect": [0.2, -0.4], "n": [50, 90], "alpha": [0.01, 0.05]}),
     (plan.TwoProportions(), {"baseline": [0.1, 0.4], "n": [300, 800], "power": [0.8, 0.95]}),

@@ -14,6 +14,10 @@ from amber_ruler.errors import InputError
 if TYPE_CHECKING:
     from amber_ruler.tables import Table
 
+Source = Annotated[
+    Path,
+    typer.Argument(help="A CSV, Parquet or JSON Lines file, a folder, or a pattern in quotes.", show_default=False),
+]
 EXAMPLES = """\b
 Examples:
   amber-ruler inspect travellers.csv --by form --unit traveller --day day \\
@@ -28,10 +32,7 @@ Example:
 
 
 def run(
-    file: Annotated[
-        Path,
-        typer.Argument(help="A CSV, Parquet or JSON Lines file, a folder, or a pattern in quotes.", show_default=False),
-    ],
+    file: Source,
     by: By,
     unit: Annotated[str | None, typer.Option(help="Column that names the unit.", show_default=False)] = None,
     day: Annotated[str | None, typer.Option(help="Column with the day.", show_default=False)] = None,
@@ -69,10 +70,7 @@ def run(
 
 
 def digest(
-    file: Annotated[
-        Path,
-        typer.Argument(help="A CSV, Parquet or JSON Lines file, a folder, or a pattern in quotes.", show_default=False),
-    ],
+    file: Source,
     by: By,
     metrics: Annotated[str, typer.Option(help="Columns to be measured, separated by commas.", show_default=False)],
     out: Annotated[Path, typer.Option(help="The JSON file to write.", show_default=False)],

@@ -347,9 +347,9 @@ class Design(ABC):
         table |= named if len(named) > 1 else {"n": units[-1]}
         table["units in total"] = self._total(units)
         table["power"] = np.where(known, power, np.nan)
-        traffic = self._modifier(change.Traffic)
-        if traffic is not None:
-            table["days"] = np.ceil(self._total(units) / traffic.daily)
+        days = self._days(table["units in total"])
+        if days is not None:
+            table["days"] = days
         return PlanGrid(
             title=f"{self.title}: {question} in {size:,} scenarios",
             method=self._method_said(),
@@ -653,14 +653,24 @@ class Design(ABC):
         return np.ceil((k + offset) * size)
 
     def _solve_effect(self, units: Units, target: Floats) -> Floats:
-        shape = np.broadcast_shapes(units[-1].shape, target.shape, np.shape(self._most(1.0)))
+        sign, least, most = self._where_to_look()
+        shape = np.broadcast_shapes(units[-1].shape, target.shape, np.shape(most))
         units, target = tuple(np.broadcast_to(u, shape) for u in units), np.broadcast_to(target, shape)
+        least, most = (np.broadcast_to(np.asarray(end, dtype=np.float64), shape) for end in (least, most))
+        return sign * solve.smallest_effect(lambda e: self._power_with(sign * e, units), target, least, most)
+
+    def _where_to_look(self) -> tuple[float, Floats, Floats]:
+        """The direction of a detectable effect, and the least and the most it can be in that direction."""
         sign = -1.0 if self.alternative == "less" else 1.0
-        most = np.broadcast_to(np.asarray(self._most(sign), dtype=np.float64), shape)
-        return sign * solve.smallest_effect(lambda e: self._power_with(sign * e, units), target, np.zeros(shape), most)
+        return sign, np.asarray(0.0), self._most(sign)
 
     def _total(self, units: Units) -> Floats:
         return np.asarray(sum(k * u for k, u in zip(self._groups_of(), units, strict=True)))
+
+    def _days(self, total: Floats) -> Floats | None:
+        """Days until so many units have arrived, where the traffic is known."""
+        traffic = self._modifier(change.Traffic)
+        return None if traffic is None else np.ceil(total / traffic.daily * (1 - 1e-14))
 
     def _named_units(self, units: Units) -> dict[str, Floats]:
         return dict(zip(self._group_names(), units, strict=True))
@@ -677,9 +687,9 @@ class Design(ABC):
         power: Floats | None = None,
         tested: bool = True,
     ) -> PlanAnswer:
-        total, analysed = int(self._total(units)), self._analysed(units)
-        traffic = self._modifier(change.Traffic)
-        days = None if traffic is None else int(np.ceil(total / traffic.daily * (1 - 1e-14)))
+        total, analysed = self._total(units), self._analysed(units)
+        taken = self._days(total)
+        days = None if taken is None else int(taken)
         try:
             half_width = float(self._half_width(effect, analysed))
         except DesignError:
@@ -694,7 +704,7 @@ class Design(ABC):
             question=question,
             n=int(units[-1]),
             units={name: int(u) for name, u in self._named_units(units).items()},
-            n_total=total,
+            n_total=int(total),
             n_treatment=int(units[0]) if two else None,
             n_control=int(units[1]) if two else None,
             effect=value,

@@ -10,7 +10,6 @@ import numpy as np
 from amber_ruler import effects, measure
 from amber_ruler.errors import DesignError, InputError
 from amber_ruler.numeric import fisher, gate, normal, student
-from amber_ruler.numeric.gate import scalar_or_array
 from amber_ruler.plan.correlation import Correlation
 from amber_ruler.plan.means import OneMean, TwoMeans
 from amber_ruler.plan.omnibus import Regression
@@ -214,7 +213,7 @@ class EarlierStudy(Result):
             title=f"An earlier study: {found.label}",
             method=f"{found.label} with its interval",
             source=source,
-            estimate=replace(found, value=scalar_or_array(np.asarray(found.value))),
+            estimate=found,
             effect=float(effect),
             cautious=cautious,
             word=effects.customary_word(scale, value),

@@ -11,7 +11,6 @@ import numpy as np
 from amber_ruler.errors import DesignError
 from amber_ruler.numeric import gate, normal, student
 from amber_ruler.plan import modifiers as change
-from amber_ruler.plan import solve
 from amber_ruler.plan.design import SMALLEST_SHARE, Design
 
 if TYPE_CHECKING:
@@ -112,16 +111,13 @@ class Estimated(Design):
             n = some * (z * error / gap) ** 2
         return np.broadcast_to(n + 1, np.broadcast_shapes(n.shape, target.shape))
 
-    def _solve_effect(self, units: Units, target: Floats) -> Floats:
+    def _where_to_look(self) -> tuple[float, Floats, Floats]:
         margin = self._modifier(change.Margin)
         if margin is None:
-            return super()._solve_effect(units, target)
-        shape = np.broadcast_shapes(units[-1].shape, target.shape, np.shape(self._most(1.0)))
-        units, target = tuple(np.broadcast_to(u, shape) for u in units), np.broadcast_to(target, shape)
+            return super()._where_to_look()
         sign = 1.0 if margin.good == "higher" else -1.0
-        least = np.full(shape, -margin.size)
-        most = np.zeros(shape) if margin.kind == "equivalence" else np.broadcast_to(self._most(sign), shape)
-        return sign * solve.smallest_effect(lambda e: self._power_with(sign * e, units), target, least, most)
+        most = np.asarray(0.0) if margin.kind == "equivalence" else self._most(sign)
+        return sign, np.asarray(-margin.size), most
 
     def _method_said(self) -> str:
         margin = self._modifier(change.Margin)

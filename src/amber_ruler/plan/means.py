@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
+from amber_ruler import effects
 from amber_ruler.errors import DesignError
 from amber_ruler.numeric import gate
 from amber_ruler.plan.estimates import Estimated, TwoGroups
@@ -19,7 +20,6 @@ if TYPE_CHECKING:
 _SOURCE = "Johnson, Kotz & Balakrishnan (1995), Continuous Univariate Distributions 2, chapter 31"
 MEAN_WAYS = ("effect", "standardised", "lift", "treatment")
 MOST_SPREADS = 1e3  # a standardised effect beyond all experience
-ENOUGH_FOR_SKEW = 355.0  # Kohavi, Deng, Longbotham & Xu (2014), rule 7
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -156,7 +156,7 @@ class TwoMeans(TwoGroups):
         return self.sd if self.sd_treatment is None else self.sd_treatment
 
     def _common_sd(self) -> float:
-        return float(np.hypot(self.sd, self._treated_sd()) / np.sqrt(2)) if np.ndim(self.sd) == 0 else self.sd
+        return self.sd if self.sd_treatment is None else np.hypot(self.sd, self.sd_treatment) / np.sqrt(2)
 
     def _ways(self) -> Ways:
         return mean_ways(self._common_sd(), self.baseline)
@@ -198,7 +198,7 @@ class TwoMeans(TwoGroups):
     def _checks(self, units: Units) -> tuple[Check, ...]:
         if self.skewness is None:
             return ()
-        needed = ENOUGH_FOR_SKEW * self.skewness**2
+        needed = effects.units_for_skewness(self.skewness)
         finding = f"a skewness of {self.skewness:.3g} wants about {needed:,.0f} units in each group"
         if min(float(u) for u in units) >= needed:
             return (Check("normal approximation", f"{finding}, which there are"),)

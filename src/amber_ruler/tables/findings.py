@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING, ClassVar
 
 import numpy as np
 
+from amber_ruler import effects
 from amber_ruler.numeric import chisquare, fisher
 from amber_ruler.results import Check, Result
 from amber_ruler.tables.split_check import ALARM
@@ -20,9 +21,7 @@ if TYPE_CHECKING:
     from amber_ruler.numeric.gate import Floats
 
 MOST_CROSSED = 0.001  # share of units under two variants from which on nothing can be believed
-ENOUGH_FOR_SKEW = 355.0  # Kohavi, Deng, Longbotham & Xu (2014), rule 7
 FAR = 6.0  # robust deviations from which on a day's count is odd
-HEAVY = 0.10  # share of the total in the top 0.1 % of rows that is worth a word
 
 
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False, repr=False)
@@ -155,7 +154,7 @@ def balance(arms: Mapping[str, Moments], column: str, tests: int) -> Check:
 
 def shape(smallest: int, skewness: float, column: str) -> Check:
     """Are there enough units for a test of means?"""
-    needed = ENOUGH_FOR_SKEW * skewness**2
+    needed = effects.units_for_skewness(skewness)
     finding = f"skewness {skewness:.3g} wants about {needed:,.0f} units in a variant, the smallest has {smallest:,}"
     if smallest >= needed:
         return Check(f"enough {column}", finding)

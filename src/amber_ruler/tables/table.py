@@ -119,7 +119,8 @@ class Table:
         keys = {_as_kind(key, kind): str(name) for key, name in names.items()}
         value = nw.col(column)
         with self._reading():
-            strange = self._frame.lazy().select(value.alias("value")).filter(~value_in("value", keys)).head(1_000)
+            strange = self._frame.lazy().filter(~(value.is_null() | value.is_in(list(keys))))
+            strange = strange.select(value.alias("value")).head(1_000)
             others = sorted({str(row["value"]) for row in reduce.rows_of(strange)})
         if others:
             raise DataError.unknown(f"name for a value of column {column!r}", others[0], keys)
@@ -261,9 +262,7 @@ class Table:
         """
         self._check([value], by)
         self._check_columns(unit)
-        frame = self._frame.select(dict.fromkeys([unit, by, value]))
-        with self._reading():
-            native = _to_pandas(frame.collect() if isinstance(frame, nw.LazyFrame) else frame)
+        native = self._fetched(unit, by, value)
         native = native.assign(**{value: _floats(native[value])}).dropna()
         labels = sorted(map(reduce.label_text, native[by].unique()))
         if control not in labels:
@@ -285,9 +284,7 @@ class Table:
     def wide_pairs(self, treatment: str, control: str) -> Pairs:
         """Two values of each row, from two columns; rows where one is missing are left out and counted."""
         self._check([treatment, control])
-        frame = self._frame.select(dict.fromkeys([treatment, control]))
-        with self._reading():
-            native = _to_pandas(frame.collect() if isinstance(frame, nw.LazyFrame) else frame)
+        native = self._fetched(treatment, control)
         one, two = _floats(native[treatment]), _floats(native[control])
         whole = ~(np.isnan(one) | np.isnan(two))
         return Pairs(one[whole], two[whole], (treatment, control), int(np.sum(~whole)), "")
@@ -404,11 +401,7 @@ class Table:
         if not isinstance(by, str):
             return self._together(by).split(value, by=_TOGETHER.join(by))
         self._check([value], by)
-        frame = self._frame.select(dict.fromkeys([by, value]))
-        with self._reading():
-            if isinstance(frame, nw.LazyFrame):
-                frame = frame.collect(backend="pandas") if not frame.implementation.is_polars() else frame.collect()
-        native = _to_pandas(frame)
+        native = self._fetched(by, value)
         codes, labels = _codes(native[by])
         numbers = _floats(native[value])
         samples = {}
@@ -648,6 +641,14 @@ class Table:
             elif not (kind.is_numeric() or isinstance(kind, (nw.Boolean, nw.Unknown))):
                 raise DataError(f"Column {column!r} of {self.name} holds {kind}, not numbers.")
 
+    def _fetched(self, *columns: str) -> Any:
+        """Columns in memory, as a pandas frame."""
+        frame = self._frame.select(dict.fromkeys(columns))
+        with self._reading():
+            if isinstance(frame, nw.LazyFrame):
+                frame = frame.collect(backend="pandas") if not frame.implementation.is_polars() else frame.collect()
+            return _to_pandas(frame)
+
     def _check_columns(self, *columns: str) -> None:
         for column in columns:
             if column not in self._schema:
@@ -732,11 +733,6 @@ def _is_number(value: Any) -> bool:
     except (TypeError, ValueError):
         return False
     return True
-
-
-def value_in(column: str, known: Mapping[Any, str]) -> nw.Expr:
-    """Whether a value is among the known ones, or missing."""
-    return nw.col(column).is_null() | nw.col(column).is_in(list(known))
 
 
 def _as_kind(key: Any, kind: Any) -> Any:
