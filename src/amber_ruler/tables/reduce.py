@@ -1,4 +1,4 @@
-"""Rows to moments by variant, in two passes: where are the values, and how do they spread around there?
+"""Rows to moments by variant: where are the values, seen from some rows, and how do they spread around there?
 
 Rows in memory are summed with NumPy; everything else is asked of the engine that holds it. Both bring back, for every
 variant, the count and the sums of deviations (and of their products) from an origin near the means.
@@ -25,6 +25,7 @@ if TYPE_CHECKING:
 
     from amber_ruler.numeric.gate import Floats
 
+_SOME = 100_000  # rows that tell where the values are
 _ROWS = 1 << 14  # a block of rows that stays in the processor's cache
 # An origin this many spreads away would cost digits: such a variant is summed again around its own mean.
 _FAR = 30.0
@@ -36,8 +37,21 @@ class Sums:
 
     n: int
     missing: int
+    origin: Floats
     sums: Floats
     products: Floats
+
+    @property
+    def mean(self) -> Floats:
+        """The means of the columns."""
+        return self.origin + self.sums / max(self.n, 1)
+
+    @property
+    def far(self) -> bool:
+        """Whether the origin is so far off that it costs digits."""
+        shift = self.sums / self.n
+        spread = np.sqrt(np.maximum(np.diag(self.products) / self.n - shift**2, 0))
+        return bool(np.any(np.abs(shift) > _FAR * spread))
 
 
 def from_engine(frame: nw.LazyFrame[Any], columns: Sequence[str], by: str) -> ByVariant[Moments]:
@@ -48,17 +62,14 @@ def from_engine(frame: nw.LazyFrame[Any], columns: Sequence[str], by: str) -> By
     rows = frame.select(nw.col(by).alias("label"), *(v.alias(n) for v, n in zip(values, names, strict=True)))
     complete = nw.all_horizontal(*(~nw.col(n).is_null() for n in names), ignore_nulls=False)
     rows = rows.with_columns(ok=complete)
-    first = rows_of(rows.filter(nw.col("ok")).select(*(nw.col(n).mean() for n in names)))[0]
-    origin = np.array([0.0 if first[n] is None else first[n] for n in names], dtype=np.float64)
-    for name, column, middle in zip(names, columns, origin, strict=True):
-        if not np.isfinite(middle):
-            endless = rows.filter(nw.col(name).abs() == float("inf")).group_by("label").agg(nw.len().alias("rows"))
-            _refuse_endless(column, by, {row["label"]: row["rows"] for row in rows_of(endless)})
+    origins = [f"o{i}" for i in range(len(columns))]
+    pairs = [(i, j) for i in range(len(names)) for j in range(i, len(names))]
 
-    def sums_around(origin: Floats, rows: nw.LazyFrame[Any]) -> dict[Any, Sums]:
+    def sums_around(rows: nw.LazyFrame[Any]) -> dict[Any, Sums]:
         # Only complete rows count, so deviations of the others are made empty.
-        around = [nw.when(nw.col("ok")).then(nw.col(n) - float(o)).alias(n) for n, o in zip(names, origin, strict=True)]
-        pairs = [(i, j) for i in range(len(names)) for j in range(i, len(names))]
+        around = [
+            nw.when(nw.col("ok")).then(nw.col(n) - nw.col(o)).alias(n) for n, o in zip(names, origins, strict=True)
+        ]
         squares = [(nw.col(names[i]) * nw.col(names[j])).alias(f"p{i}_{j}") for i, j in pairs]
         found = (
             rows.with_columns(*around)
@@ -67,6 +78,7 @@ def from_engine(frame: nw.LazyFrame[Any], columns: Sequence[str], by: str) -> By
             .agg(
                 nw.len().alias("rows"),
                 nw.col(names[0]).count().alias("n"),
+                *(nw.col(o).max() for o in origins),
                 *(nw.col(n).sum() for n in names),
                 *(nw.col(f"p{i}_{j}").sum() for i, j in pairs),
             )
@@ -77,16 +89,33 @@ def from_engine(frame: nw.LazyFrame[Any], columns: Sequence[str], by: str) -> By
             for i, j in pairs:
                 products[i, j] = products[j, i] = row[f"p{i}_{j}"] or 0.0
             n = int(row["n"])
-            sums = np.array([row[name] or 0.0 for name in names])
-            result[row["label"]] = Sums(n, int(row["rows"]) - n, sums, products)
+            origin, sums = (np.array([row[name] or 0.0 for name in part]) for part in (origins, names))
+            result[row["label"]] = Sums(n, int(row["rows"]) - n, origin, sums, products)
         return result
 
-    found = sums_around(origin, rows)
+    first = _origin(rows, names)
+    found = sums_around(rows.with_columns(*(nw.lit(float(v)).alias(o) for v, o in zip(first, origins, strict=True))))
+    if not all(np.isfinite(part.products).all() for part in found.values()):
+        for name, column in zip(names, columns, strict=True):
+            endless = rows.filter(nw.col(name).abs() == float("inf")).group_by("label").agg(nw.len().alias("rows"))
+            _refuse_endless(column, by, {row["label"]: row["rows"] for row in rows_of(endless)})
+        raise DataError(f"The squares of {' or '.join(map(repr, columns))} are too large to add up: change their unit.")
 
-    def again(key: Any, own: Floats) -> Sums:
-        return sums_around(own, rows.filter(nw.col("label") == key))[key]
+    def again(keys: list[Any]) -> dict[Any, Sums]:
+        mine = rows.filter(nw.col("label").is_in(keys))
+        means = [nw.col(n).mean().alias(o) for n, o in zip(names, origins, strict=True)]
+        own = mine.filter(nw.col("ok")).group_by("label").agg(*means)
+        return sums_around(mine.join(own, on="label", how="left"))
 
-    return _moments(found, columns, by, origin, again)
+    return _moments(found, columns, by, again)
+
+
+def _origin(rows: nw.LazyFrame[Any], names: Sequence[str]) -> Floats:
+    """Values near the means, from the first complete rows; a variant that lies far from them is summed again."""
+    ends = float("inf")
+    finite = nw.all_horizontal(nw.col("ok"), *(nw.col(n).abs() < ends for n in names), ignore_nulls=False)
+    some = rows_of(rows.filter(finite).head(_SOME).select(*(nw.col(n).mean() for n in names)))[0]
+    return np.array([some[n] or 0.0 for n in names], dtype=np.float64)
 
 
 def from_memory(
@@ -102,7 +131,6 @@ def from_memory(
                 held = np.bincount(codes[np.isinf(v)] + 1, minlength=len(labels) + 1)
                 _refuse_endless(column, by, {k: int(c) for k, c in zip([None, *labels], held, strict=True) if c})
             complete &= finite
-    origin = np.array([_near_mean(v) for v in values])
     keys = [None, *labels]
 
     def sums_around(origin: Floats, codes: NDArray[np.intp]) -> dict[Any, Sums]:
@@ -122,59 +150,64 @@ def from_memory(
             n += counts
             # Sorted by variant, each sum is one run over neighbours.
             order = np.argsort(code, kind="stable")[: counts.sum()]
-            around = [v[part][order] - o for v, o in zip(values, origin, strict=True)]
             seen = np.flatnonzero(counts)
             if seen.size == 0:
                 continue
             starts = np.cumsum(counts)[seen] - counts[seen]
+            away = [np.repeat(o[seen], counts[seen]) if o.size > 1 else o for o in origin]
+            around = [v[part][order] - o for v, o in zip(values, away, strict=True)]
             for i in range(width):
                 sums[seen, i] += np.add.reduceat(around[i], starts)
             for i, j in pairs:
                 products[seen, i, j] += np.add.reduceat(around[i] * around[j], starts)
         for i, j in pairs:
             products[:, j, i] = products[:, i, j]
+        at = np.broadcast_to(origin, (width, size))
         return {
-            key: Sums(int(n[k]), int(missing[k]), sums[k], products[k])
+            key: Sums(int(n[k]), int(missing[k]), at[:, k], sums[k], products[k])
             for k, key in enumerate(keys)
             if n[k] + missing[k]
         }
 
-    def again(key: Any, own: Floats) -> Sums:
-        return sums_around(own, np.where(codes == keys.index(key) - 1, codes, -1))[key]
+    found = sums_around(np.array([[_near_mean(v)] for v in values]), codes)
 
-    return _moments(sums_around(origin, codes), columns, by, origin, again)
+    def again(far: list[Any]) -> dict[Any, Sums]:
+        own = np.array([found[k].mean if k in found else np.zeros(len(columns)) for k in keys]).T
+        picked = np.isin(codes, [keys.index(k) - 1 for k in far])
+        return {k: s for k, s in sums_around(own, np.where(picked, codes, -1)).items() if k in far}
+
+    return _moments(found, columns, by, again)
 
 
 def _near_mean(values: Floats) -> float:
-    """A value near the mean, from up to 100,000 rows spread over the column."""
-    some = values[:: max(1, len(values) // 100_000)]
+    """A value near the mean, from rows spread over the column."""
+    some = values[:: max(1, len(values) // _SOME)]
     some = some[np.isfinite(some)]
     return float(np.mean(some)) if some.size else 0.0
 
 
 def _moments(
-    found: dict[Any, Sums], columns: Sequence[str], by: str, origin: Floats, again: Callable[[Any, Floats], Sums]
+    found: dict[Any, Sums], columns: Sequence[str], by: str, again: Callable[[list[Any]], dict[Any, Sums]]
 ) -> ByVariant[Moments]:
     nobody = found.pop(None, None)
     unassigned = nobody.n + nobody.missing if nobody else 0
     if not found:
         raise DataError(f"Column {by!r} holds no variant label in any of its {unassigned:,} rows.")
-    result = {}
     for key, sums in found.items():
-        label, middle = label_text(key), origin
         if sums.n == 0:
             raise DataError(
-                f"Variant {label!r} has no row with a value in {' and '.join(map(repr, columns))}:"
+                f"Variant {label_text(key)!r} has no row with a value in {' and '.join(map(repr, columns))}:"
                 f" all {sums.missing:,} rows are missing one."
             )
-        own, shift = sums, sums.sums / sums.n
-        spread = np.sqrt(np.maximum(np.diag(sums.products) / sums.n - shift**2, 0))
-        if np.any(np.abs(shift) > _FAR * spread):
-            middle = origin + shift
-            own = again(key, middle)
-        result[label] = Moments.from_sums(
-            columns, own.n, middle, own.sums, own.products, label=label, missing=own.missing
+    far = [key for key, sums in found.items() if sums.far]
+    if far:
+        found |= again(far)
+    result = {
+        (label := label_text(key)): Moments.from_sums(
+            columns, s.n, s.origin, s.sums, s.products, label=label, missing=s.missing
         )
+        for key, s in found.items()
+    }
     return ByVariant(dict(sorted(result.items())), column=by, unassigned=unassigned)
 
 
@@ -205,6 +238,8 @@ def _absent(value: Any) -> bool:
 
 
 def _refuse_endless(column: str, by: str, held: dict[Any, int]) -> None:
+    if not held:
+        return
     listed = ", ".join(f"{'no variant' if k is None else repr(label_text(k))}: {c:,}" for k, c in held.items())
     raise DataError(
         f"Column {column!r} holds infinite values ({by} {listed} rows). Find out where they come from and mend them."
