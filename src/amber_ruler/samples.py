@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, field, replace
-from typing import TypeAlias
+from typing import ClassVar, TypeAlias
 
 import numpy as np
 from numpy.typing import ArrayLike
@@ -12,6 +12,7 @@ from amber_ruler.errors import DataError, InputError
 from amber_ruler.moments import Moments, check_finite
 from amber_ruler.numeric import gate
 from amber_ruler.numeric.gate import Floats, Number, scalar_or_array
+from amber_ruler.results import Group, Result
 
 __all__ = ["CountTable", "Counts", "Pairs", "Sample", "Summary"]
 
@@ -212,6 +213,59 @@ class Pairs:
     def differences(self) -> Floats:
         """Treatment minus control, unit by unit."""
         return self.treatment - self.control
+
+    def describe(self) -> PairsDescription:
+        """How do the two sides lie, and how closely do they go together? `plot()` draws a line for each unit.
+
+        Examples
+        --------
+        >>> both = Pairs([39.0, 41.5, 40.0], [42.0, 44.0, 43.5], ("after", "before"))
+        >>> round(both.describe().correlation, 3)
+        0.923
+        """
+        if len(self) < 2:
+            raise DataError(f"Pairs of {len(self)} units have no spread: at least 2 are needed.")
+        sides = {"treatment": self.treatment, "control": self.control, "difference": self.differences}
+        together = Moments.from_arrays(sides)
+
+        def group(side: str, label: str) -> Group:
+            sd = together.sd(side)
+            return Group(label, together.n, together.mean(side), sd, sd / together.n**0.5)
+
+        still = min(together.sd("treatment"), together.sd("control")) == 0
+        return PairsDescription(
+            title=f"{self.metric or 'value'}: {self.labels[1]} and {self.labels[0]}",
+            method="two values of each unit, and how they go together",
+            source="",
+            groups=(*map(group, ("control", "treatment"), self.labels[::-1]), group("difference", "difference")),
+            correlation=None if still else together.correlation("treatment", "control"),
+            left_out=self.left_out,
+            pairs=self,
+        )
+
+
+@dataclass(frozen=True, slots=True, kw_only=True, eq=False, repr=False)
+class PairsDescription(Result):
+    """Two values of each unit, side by side.
+
+    Attributes
+    ----------
+    groups : tuple of Group
+        Control, treatment, and their difference.
+    correlation : float or None
+        Pearson correlation of the two sides; None where one of them never varies.
+    left_out : int
+        Units that had a value on one side only.
+    pairs : Pairs
+        The values.
+    """
+
+    kind: ClassVar[str] = "pairs_description"
+
+    groups: tuple[Group, ...]
+    correlation: float | None
+    left_out: int
+    pairs: Pairs
 
 
 MeanGroup: TypeAlias = Sample | Summary | Moments | ArrayLike

@@ -24,6 +24,7 @@ def sound(n=6_000, seed=1):
             "age": rng.integers(18, 90, n),
             "fare": rng.gamma(1, 10, n),
             "booked": rng.integers(0, 2, n),
+            "port": rng.choice(["Gullhaven", "Tern Quay", "Eider Bay"], n),
         }
     )
 
@@ -35,6 +36,8 @@ def look(table, **more):
         "day": "day",
         "covariates": ["prior", "age"],
         "metrics": ["fare", "booked"],
+        "strata": "port",
+        "possible": {"fare": (0, None), "age": (0, 120)},
     }
     return ar.table(table).check(**(asked | more))
 
@@ -113,11 +116,19 @@ def constant(table):
     return table.assign(age=40)
 
 
+def lose_one_port(table):
+    return table.drop(table.index[(table["form"] == "short") & (table["port"] == "Tern Quay")][:150])
+
+
+def carried(table):
+    return table.assign(fare=table["fare"].where(table.index % 1_200 > 0, 50_000.0))
+
+
 @pytest.mark.parametrize(
     ("spoil", "name", "level", "says"),
     [
         (lose, "sample ratio", "serious", "did not get the units"),
-        (lose_one_day, "split by day", "serious", "on day 3"),
+        (lose_one_day, "split by day", "serious", "day 3 has"),
         (doubled, "unit of analysis", "serious", "40 of them repeat another row"),
         (crossed, "one variant each", "serious", "40 of 6,000"),
         (lambda t: crossed(t).iloc[:6_003], "one variant each", "warning", "3 of 6,000"),
@@ -127,6 +138,29 @@ def constant(table):
         (ramped, "drift", "warning", "change over days"),
         (outage, "odd days", "note", "but 5 (20)"),
         (skewed, "enough fare", "warning", "cap the metric"),
+        (lose_one_port, "split by stratum", "serious", "stratum Tern Quay has"),
+        (carried, "top of fare", "warning", "single values carry the mean. Capping there would take the mean from"),
+        (lambda t: t.assign(fare=7.0), "varying fare", "warning", "Nothing can be measured"),
+        (
+            lambda t: t.assign(fare=t["fare"].where(t["form"] != "guided", 0.0)),
+            "varying fare",
+            "warning",
+            "0 in guided",
+        ),
+        (
+            lambda t: t.assign(fare=t["fare"].where(t.index != 9, np.inf)),
+            "possible fare",
+            "serious",
+            "1 infinite value",
+        ),
+        (lambda t: t.assign(fare=t["fare"] - 0.01), "possible fare", "warning", "values below 0 ("),
+        (
+            lambda t: t.assign(age=t["age"].where(t.index % 9 > 0, 999)),
+            "possible age",
+            "serious",
+            "667 values below 0 or",
+        ),
+        (lambda t: t.assign(day=None), "split by day", "warning", "is empty"),
         (spaced, "labels", "warning", "'CURRENT ' and 'current'"),
         (constant, "before the test: age", "note", "never varies"),
         (lambda t: t.assign(form=t["form"].mask(t.index < 9)), "variant labels", "note", "9 rows have no label"),
@@ -145,6 +179,20 @@ def test_planted_faults_are_found(spoil, name, level, says):
     assert found.to_frame().set_index("name").loc[name, "severity"] == level
 
 
+def test_what_capping_would_do_is_what_it_does():
+    """The share of the top and the moments after capping, by hand."""
+    table = carried(sound())
+    (said,) = (c for c in look(table).checks if c.name == "top of fare")
+    limit = table["fare"].quantile(0.999)
+    capped = table["fare"].clip(upper=limit)
+    share = table.loc[table["fare"] > limit, "fare"].sum() / table["fare"].sum()
+    within = [f - f.groupby(table["form"]).transform("mean") for f in (table["fare"], capped)]
+    sds = [np.sqrt((w**2).sum() / (len(table) - 3)) for w in within]
+    assert f"(above {limit:.4g}) hold {100 * share:.2g}% of the total" in said.finding
+    assert f"from {table['fare'].mean():.4g} to {capped.mean():.4g}" in said.advice
+    assert f"from {sds[0]:.4g} to {sds[1]:.4g}" in said.advice
+
+
 def test_small_losses_from_large_variants_are_found():
     """Of 200,000 in a variant a loss of 1.5 % is an alarm, and one of 1 % (3.2 standard errors) at least a warning."""
     for lost, levels in ((0.015, {"serious"}), (0.010, {"serious", "warning"}), (0.0, {"fine"})):
@@ -158,8 +206,8 @@ def test_serious_findings_seldom_fire_on_sound_data():
     shares = np.array([0.5, 0.3, 0.2])
     for _ in range(2_000):
         cells = rng.multinomial(rng.poisson(400, 14), shares).astype(float)
-        checks = findings.days(cells, [str(d) for d in range(14)], VARIANTS, shares)
-        fired["day"] += checks[0].severity == "serious"
+        check = findings.split_in_parts(cells, [str(d) for d in range(14)], VARIANTS, shares, "day")
+        fired["day"] += check.severity == "serious"
         n = cells.sum(axis=0)
         counts = dict(zip(VARIANTS, n.astype(int).tolist(), strict=True))
         fired["split"] += not ar.tables.check_split(counts, dict(zip(VARIANTS, shares, strict=True))).sound

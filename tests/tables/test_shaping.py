@@ -93,7 +93,7 @@ def test_a_log_becomes_units(door):
     expected = by_hand(table)
     units = door(table).units(unit="traveller", by="form", measures=MEASURES)
     assert units.columns == ["traveller", "form", *MEASURES]
-    assert units.counts(by="form") == expected["form"].value_counts().to_dict()
+    assert units.sizes(by="form") == expected["form"].value_counts().to_dict()
     numbers = ["searches", "changes", "events", "spent", "refunded", "booked", "left_on"]
     found = units.moments(numbers, by="form")
     for form, rows in expected.groupby("form"):
@@ -101,7 +101,7 @@ def test_a_log_becomes_units(door):
             assert found[form].mean(name) == pytest.approx(rows[name].mean(), rel=1e-12), name
     dearest = units.split("dearest", by="form")
     assert dearest["short"].missing == expected.loc[expected["form"] == "short", "dearest"].isna().sum()
-    assert units.counts(by="came_for") == expected["came_for"].value_counts().to_dict()
+    assert units.sizes(by="came_for") == expected["came_for"].value_counts().to_dict()
 
 
 def test_units_without_events_are_kept_when_assigned(door):
@@ -111,7 +111,7 @@ def test_units_without_events_are_kept_when_assigned(door):
     people["form"] = np.where(people["traveller"] % 2, "short", "current")
     measures = {name: MEASURES[name] for name in ("searches", "spent", "dearest")}
     units = door(table).units(unit="traveller", by="form", measures=measures, assignment=door(people, "people"))
-    assert units.counts(by="form") == {"current": 600, "short": 600}
+    assert units.sizes(by="form") == {"current": 600, "short": 600}
     found = units.moments(["searches", "spent"], by="form")
     total_spent = table.loc[table["traveller"] % 2 == 1, "amount"].sum()
     assert found["short"].mean("spent") == pytest.approx(total_spent / 600, rel=1e-12)
@@ -123,12 +123,12 @@ def test_labels_conditions_and_new_columns(door):
     table = pd.DataFrame({"arm": [0, 1, 1, 0, 1, 0], "fare": [1.0, 5, np.nan, 7, 9, 3], "port": list("aabbcc")})
     source = door(table)
     named = source.relabel("arm", {0: "current", "1": "short"})
-    assert named.counts(by="arm") == {"current": 3, "short": 3}
-    assert named.relabel("arm", {"current": "old", "short": "new"}).counts(by="arm") == {"new": 3, "old": 3}
+    assert named.sizes(by="arm") == {"current": 3, "short": 3}
+    assert named.relabel("arm", {"current": "old", "short": "new"}).sizes(by="arm") == {"new": 3, "old": 3}
     assert source.where("fare", at_least=3, below=9).overall("fare").n == 3
     assert source.where("fare", above=3, at_most=9).overall("fare").n == 3
-    assert source.where("port", among=["a", "c"]).counts(by="port") == {"a": 2, "c": 2}
-    assert source.where("fare", missing=True).counts(by="port") == {"b": 1}
+    assert source.where("port", among=["a", "c"]).sizes(by="port") == {"a": 2, "c": 2}
+    assert source.where("fare", missing=True).sizes(by="port") == {"b": 1}
     assert source.where("port", equals="a").where("fare", missing=False).overall("fare").mean("fare") == 3.0
     dear = source.derive("dear", "fare", above=4)
     assert dear.overall("dear").n == 5
@@ -170,7 +170,7 @@ def test_several_columns_at_once(door):
     for (form, day), row in by_hand.iterrows():
         assert (moments[f"{form} · {day}"].n, len(samples[f"{form} · {day}"])) == (row["size"], row["size"])
         assert moments[f"{form} · {day}"].mean("x") == pytest.approx(row["mean"])
-    crossed = source.cross(row="form", column="day")
+    crossed = source.counts(row="form", column="day")
     assert (crossed.rows, crossed.columns) == (("a", "b"), ("2", "10"))
     assert crossed.counts.tolist() == pd.crosstab(table["form"], table["day"]).to_numpy().tolist()
     assert crossed.total == 300
@@ -271,7 +271,7 @@ BOATS = pd.DataFrame({"vessel": ["a", "a", "b", "b", "b"], "when": list("xyxyy")
             lambda _: ar.table(BOATS).pairs("minutes", by="minutes", unit="vessel", control="1"),
             "column 'minutes' has 5",
         ),
-        (lambda t: t.cross(row="form", column="evnt"), "Did you mean 'event'"),
+        (lambda t: t.counts(row="form", column="evnt"), "Did you mean 'event'"),
         (lambda _: CountTable([[1, 2]], ("a", "b"), ("c",)), "don't fit"),
         (lambda _: Pairs([1.0, 2.0], [1.0]), "equal length"),
         (lambda _: Pairs([1.0, np.nan], [1.0, 2.0]), "NaN"),

@@ -91,7 +91,7 @@ def test_every_engine_splits_and_counts(door):
         rows = table.loc[table["form"] == label, "fare"]
         assert sample.missing == rows.isna().sum()
         assert np.sort(sample.values) == pytest.approx(np.sort(rows.dropna()), rel=1e-15)
-    counts = source.counts(by="form")
+    counts = source.sizes(by="form")
     assert counts == table["form"].value_counts().sort_index().to_dict()
     assert counts.unassigned == 3
     mobile = source.moments("mobile", by="form")

@@ -21,7 +21,7 @@ Source = Annotated[
 EXAMPLES = """\b
 Examples:
   amber-ruler inspect travellers.csv --by form --unit traveller --day day \\
-      --covariates prior_spend,prior_trips --metrics fare,booked
+      --covariates prior_spend,prior_trips --metrics fare,booked --possible fare=0:
   amber-ruler inspect days/*.parquet --by form --split current=50,short=25,guided=25
 """
 DIGEST_EXAMPLES = """\b
@@ -46,6 +46,11 @@ def run(
         str, typer.Option(help="Columns known before the test, separated by commas.", show_default=False)
     ] = "",
     metrics: Annotated[str, typer.Option(help="Columns to be measured, separated by commas.", show_default=False)] = "",
+    strata: Annotated[str | None, typer.Option(help="Column with the strata.", show_default=False)] = None,
+    possible: Annotated[
+        str,
+        typer.Option(help="What values can be: fare=0:500,minutes_to_book=0: (open ends empty).", show_default=False),
+    ] = "",
     as_json: Json = False,
 ) -> None:
     """Find out whether a table can be believed, before anything is compared.
@@ -63,6 +68,8 @@ def run(
         split=None if split is None else _shares(split, source, by),
         covariates=_listed(covariates),
         metrics=_listed(metrics),
+        strata=strata,
+        possible=_bounds(possible),
     )
     status = write_results([found], as_json=as_json)
     if status:
@@ -94,10 +101,24 @@ def digest(
 def _shares(text: str, source: Table, by: str) -> dict[str, float]:
     if "=" in text:
         return planned_shares(text)
-    labels, parts = list(source.counts(by=by)), text.split(",")
+    labels, parts = list(source.sizes(by=by)), text.split(",")
     if len(labels) != len(parts):
         raise InputError(f"--split has {len(parts)} shares for {len(labels)} variants: {', '.join(labels)}.")
     return planned_shares(",".join(f"{label}={share}" for label, share in zip(labels, parts, strict=True)))
+
+
+def _bounds(text: str) -> dict[str, tuple[float | None, float | None]]:
+    found = {}
+    for part in _listed(text):
+        column, equals, ends = part.partition("=")
+        low, colon, high = ends.partition(":")
+        try:
+            found[column.strip()] = (float(low) if low.strip() else None, float(high) if high.strip() else None)
+        except ValueError:
+            equals = ""
+        if not (equals and colon):
+            raise InputError.rule("--possible", part, "column=smallest:largest, where an end may be empty")
+    return found
 
 
 def _listed(text: str) -> list[str]:

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from amber_ruler.report import numbers, palette
-from amber_ruler.report.drawing import new_axes
+from amber_ruler.report.drawing import finish, new_axes
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
@@ -19,7 +19,6 @@ if TYPE_CHECKING:
     from amber_ruler.plan.design import Design
 
 _POINTS = 121
-_LINES = ((palette.AMBER, "-"), (palette.SEA, "--"), (palette.BRICK, "-."), (palette.INK, ":"), (palette.DUNE, "-"))
 
 
 def power_by_units(result: PlanAnswer, ax: Axes | None) -> Axes:
@@ -47,7 +46,7 @@ def scenarios(result: PlanGrid, ax: Axes | None) -> Axes:
     most = 1.15 * float(np.nanmax(size)) if np.isfinite(size).any() else 100.0
     n = _units_upto(most)
     own = [name for name in columns if name in {f.name for f in fields(result.design)}]
-    for k, (key, mine) in enumerate(list(_split(columns, others).items())[: len(_LINES)]):
+    for k, (key, mine) in enumerate(list(_split(columns, others).items())[: len(palette.LINES)]):
         first = int(np.argmax(mine))
         said = ", ".join(_named(name, v, percent=result.percent) for name, v in zip(others, key, strict=True))
         effect = float(columns["effect"][first])
@@ -68,7 +67,7 @@ def effect_by_time(result: PlanGrid, ax: Axes | None) -> Axes:
     factor = 100 if result.percent else 1
     for k, (key, mine) in enumerate(_split(columns, others).items()):
         said = ", ".join(_named(name, v, percent=result.percent) for name, v in zip(others, key, strict=True))
-        colour, dash = _LINES[k % len(_LINES)]
+        colour, dash = palette.LINES[k % len(palette.LINES)]
         x, y = columns[along][mine], factor * columns["effect"][mine]
         axes.plot(x, y, dash, color=colour, linewidth=2.4, label=said)
         _points(axes, x, y, k)
@@ -77,7 +76,8 @@ def effect_by_time(result: PlanGrid, ax: Axes | None) -> Axes:
     axes.set_xlabel("weeks of traffic" if along == "weeks" else "units", color=palette.INK)
     if others:
         axes.legend(frameon=False, labelcolor=palette.INK)
-    return _finish(axes, result.title)
+    axes.xaxis.set_major_formatter(lambda v, _: f"{v:,.0f}")
+    return finish(axes, result.title)
 
 
 def width_by_units(result: PlanAnswer, ax: Axes | None) -> Axes:
@@ -92,7 +92,8 @@ def width_by_units(result: PlanAnswer, ax: Axes | None) -> Axes:
     axes.set_xlabel(_axis_said(tuple(result.units)), color=palette.INK)
     axes.set_ylabel("half-width of the interval" + (" (pp)" if result.percent else ""), color=palette.INK)
     axes.set_ylim(bottom=0)
-    return _finish(axes, result.title)
+    axes.xaxis.set_major_formatter(lambda v, _: f"{v:,.0f}")
+    return finish(axes, result.title)
 
 
 def _columns(result: PlanGrid) -> dict[str, Floats]:
@@ -117,12 +118,14 @@ def _power(design: Design, n: Floats, effect: float, **own: float) -> Floats:
 
 
 def _line(axes: Axes, n: Floats, power: Floats, k: int, said: str, width: float = 2.2) -> None:
-    colour, dash = _LINES[k % len(_LINES)]
+    colour, dash = palette.LINES[k % len(palette.LINES)]
     axes.plot(n, power, dash, color=colour, linewidth=width, label=said, zorder=3)
 
 
 def _points(axes: Axes, x: Floats, y: Floats, k: int) -> None:
-    axes.plot(x, y, "o", color=_LINES[k % len(_LINES)][0], markersize=9, markeredgecolor="white", zorder=4)
+    axes.plot(
+        x, y, "o", color=palette.LINES[k % len(palette.LINES)][0], markersize=9, markeredgecolor="white", zorder=4
+    )
 
 
 def _mark(axes: Axes, x: float, y: float, said: str, *, above: bool = False) -> None:
@@ -144,7 +147,8 @@ def _power_axes(axes: Axes, result: PlanAnswer | PlanGrid, groups: tuple[str, ..
     axes.set_xlabel(_axis_said(groups), color=palette.INK)
     if axes.get_legend_handles_labels()[0]:
         axes.legend(frameon=False, labelcolor=palette.INK, loc="lower right")
-    return _finish(axes, result.title)
+    axes.xaxis.set_major_formatter(lambda v, _: f"{v:,.0f}")
+    return finish(axes, result.title)
 
 
 def _axis_said(groups: tuple[str, ...]) -> str:
@@ -152,19 +156,6 @@ def _axis_said(groups: tuple[str, ...]) -> str:
     return {"control": "units in control", "n": "units", "units": "units", "pairs": "pairs"}.get(
         name, f"units in {name}"
     )
-
-
-def _finish(axes: Axes, title: str) -> Axes:
-    axes.set_title(title, loc="left", color=palette.INK, fontweight="bold", parse_math=False)
-    axes.xaxis.set_major_formatter(lambda v, _: f"{v:,.0f}")
-    for side in ("top", "right"):
-        axes.spines[side].set_visible(False)
-    for side in ("bottom", "left"):
-        axes.spines[side].set_color(palette.INK)
-    axes.tick_params(colors=palette.INK)
-    axes.grid(axis="y", color=palette.SAND, linewidth=0.8)
-    axes.set_axisbelow(True)
-    return axes
 
 
 def _effect_said(effect: float, *, percent: bool) -> str:

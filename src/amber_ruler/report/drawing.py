@@ -71,6 +71,19 @@ def new_axes(ax: Axes | None, *, height: float = 5.6) -> Axes:
     return axes
 
 
+def finish(axes: Axes, title: str) -> Axes:
+    """Title, frame and grid of a figure with two scales."""
+    axes.set_title(title, loc="left", color=palette.INK, fontweight="bold", parse_math=False)
+    for side in ("top", "right"):
+        axes.spines[side].set_visible(False)
+    for side in ("bottom", "left"):
+        axes.spines[side].set_color(palette.INK)
+    axes.tick_params(colors=palette.INK)
+    axes.grid(axis="y", color=palette.SAND, linewidth=0.8)
+    axes.set_axisbelow(True)
+    return axes
+
+
 def _draw_row(axes: Axes, row: RulerRow, k: int, scale: Scale) -> None:
     sign, colour = palette.VERDICTS.get(row.verdict, ("", palette.AMBER))
     low, high = max(row.low, scale.low), min(row.high, scale.high)

@@ -19,6 +19,8 @@ VERDICTS = {
 }
 SEVERITIES = {"fine": ("✓", SEA), "note": ("·", STONE), "warning": ("!", AMBER), "serious": ("✗", BRICK)}
 
+LINES = ((AMBER, "-"), (SEA, "--"), (BRICK, "-."), (INK, ":"), (DUNE, "-"))
+
 # What stands in where a stream can show nothing but ASCII.
 PLAIN = str.maketrans(
     dict(

@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Any
 
 from amber_ruler.errors import DataError, ExperimentFileError
 from amber_ruler.moments import Moments, merge
+from amber_ruler.tables.description import Daily, daily
 from amber_ruler.tables.variants import ByVariant
 
 if TYPE_CHECKING:
@@ -101,6 +102,10 @@ class Digest:
         return ByVariant(
             {v: merge(each).relabel(v) for v, each in sorted(parts.items())}, column=self.by, unassigned=self.unassigned
         )
+
+    def daily(self, metric: str) -> Daily:
+        """Mean of a metric on each day in each variant; `plot()` draws the series."""
+        return daily(self, metric)
 
     def to_json(self) -> str:
         """Return the digest as JSON text, with a checksum."""

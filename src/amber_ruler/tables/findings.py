@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+import re
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, ClassVar
+from typing import TYPE_CHECKING, ClassVar, TypeAlias
 
 import numpy as np
 
@@ -20,8 +21,14 @@ if TYPE_CHECKING:
     from amber_ruler.moments import Moments
     from amber_ruler.numeric.gate import Floats
 
-MOST_CROSSED = 0.001  # share of units under two variants from which on nothing can be believed
+MOST_SPOILT = 0.001  # share of units under two variants, or of impossible values, that can be lived with
+TOP = 0.999  # the values above this quantile are the top of a metric
+TOP_SHARE = 0.05  # of the total, from which on the top carries the mean; fares and times hold 1% to 2%
 FAR = 6.0  # robust deviations from which on a day's count is odd
+
+Bounds: TypeAlias = (
+    "tuple[float | None, float | None]"  # smallest and largest possible value, None where there is no end
+)
 
 
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False, repr=False)
@@ -75,27 +82,32 @@ def crossed_units(crossed: int, units: int, unit: str) -> Check:
         "one variant each",
         f"{crossed:,} of {units:,} ({100 * share:.3g}%) are seen under more than one variant",
         "They belong to neither. Find out how they were assigned twice; .units() leaves them out.",
-        "serious" if share > MOST_CROSSED else "warning",
+        "serious" if share > MOST_SPOILT else "warning",
     )
 
 
-def days(counts: NDArray[np.float64], names: Sequence[str], labels: Sequence[str], shares: Floats) -> list[Check]:
-    """Is the split sound on every day, the same over days, and no day out of line? Counts are day by variant."""
-    found = []
-    totals = counts.sum(axis=1)
-    expected = totals[:, None] * shares
+def split_in_parts(
+    counts: NDArray[np.float64], names: Sequence[str], labels: Sequence[str], shares: Floats, part: str
+) -> Check:
+    """Is the split sound on every day, or in every stratum? Counts are part by variant; one alarm over all parts."""
+    expected = counts.sum(axis=1)[:, None] * shares
     with np.errstate(invalid="ignore", divide="ignore"):
         statistic = np.where(expected > 0, (counts - expected) ** 2 / expected, 0.0).sum(axis=1)
     p = chisquare.sf(statistic, len(labels) - 1)
     worst = int(np.argmin(p))
-    # One alarm over all days: Bonferroni.
-    if p[worst] * len(names) < ALARM:
-        seen = " : ".join(f"{c:,.0f}" for c in counts[worst])
-        finding = f"on day {names[worst]} {seen} for {' : '.join(labels)}, p {p[worst]:.3g} ({len(names)} days)"
-        advice = "Something went wrong on that day: leave the test's days out that it touched, or repeat the test."
-        found.append(Check("split by day", finding, advice, "serious"))
-    else:
-        found.append(Check("split by day", f"sound on each of {len(names)} days"))
+    # Bonferroni.
+    if p[worst] * len(names) >= ALARM:
+        return Check(f"split by {part}", f"sound in each of {len(names)}")
+    seen = " : ".join(f"{c:,.0f}" for c in counts[worst])
+    finding = f"{part} {names[worst]} has {seen} for {' : '.join(labels)}, p {p[worst]:.3g} ({len(names)} looked at)"
+    advice = f"Units are lost or doubled there: find out why, and leave out each {part} that it touched."
+    return Check(f"split by {part}", finding, advice, "serious")
+
+
+def days(counts: NDArray[np.float64], names: Sequence[str]) -> list[Check]:
+    """Is the split the same over days, are days written alike, and is no day out of line? Counts are day by variant."""
+    found = []
+    totals = counts.sum(axis=1)
     drift = independence(counts)
     if drift < ALARM:
         finding = f"the shares of the variants change over days, p {drift:.3g}"
@@ -108,7 +120,18 @@ def days(counts: NDArray[np.float64], names: Sequence[str], labels: Sequence[str
         finding = f"usually about {middle:,.0f} a day, but {', '.join(odd[:5])}"
         advice = "Look at those days: an outage, a feast, a change of the counting?"
         found.append(Check("odd days", finding, advice, "note"))
+    formats: dict[str, str] = {}
+    for name in names:
+        formats.setdefault(re.sub(r"[^\W\d_]+", "a", re.sub(r"\d+", _digits, name)), name)
+    if len(formats) > 1:
+        finding = f"days are written in {len(formats)} ways: {', '.join(map(repr, list(formats.values())[:5]))}"
+        found.append(Check("day formats", finding, "One day may count as several: write all alike.", "warning"))
     return found
+
+
+def _digits(found: re.Match[str]) -> str:
+    """A year is not a day or a month."""
+    return "year" if len(found[0]) == 4 else "0"
 
 
 def missing(lost: Mapping[str, int], kept: Mapping[str, int], column: str, tests: int, *, before: bool) -> Check:
@@ -150,6 +173,56 @@ def balance(arms: Mapping[str, Moments], column: str, tests: int) -> Check:
         return Check(name, finding)
     advice = "The variants were not alike before the test began: the assignment is not random, or units are lost."
     return Check(name, finding, advice, "serious")
+
+
+def impossible(
+    spoilt: Mapping[str, Mapping[str, tuple[int, int]]], rows: int, possible: Mapping[str, Bounds | None]
+) -> list[Check]:
+    """Are there values that can't be? For each column and variant, how many are infinite and how many out of bounds."""
+    found = []
+    for column, variants in spoilt.items():
+        endless, outside = (sum(counted[k] for counted in variants.values()) for k in (0, 1))
+        where = ", ".join(f"{v} {max(counted):,}" for v, counted in variants.items() if any(counted))
+        advice = "Find out where they come from, and mend or leave out those rows."
+        if endless:
+            finding = f"{endless:,} infinite values ({where}): there is no mean"
+            found.append(Check(f"possible {column}", finding, advice, "serious"))
+        elif outside:
+            low, high = possible[column] or (None, None)
+            limits = " or ".join(
+                f"{word} {end:g}" for word, end in (("below", low), ("above", high)) if end is not None
+            )
+            level = "serious" if outside > MOST_SPOILT * rows else "warning"
+            found.append(Check(f"possible {column}", f"{outside:,} values {limits} ({where})", advice, level))
+    if found:
+        return found
+    bounded = [column for column, bounds in possible.items() if bounds]
+    more = f", none outside what {' and '.join(bounded)} can be" if bounded else ""
+    return [Check("possible values", f"no infinite value in {len(spoilt)} columns{more}")]
+
+
+def constant(arms: Mapping[str, Moments], column: str) -> Check | None:
+    """Does a metric vary in every variant?"""
+    flat = [v for v, m in arms.items() if m.n > 1 and m.comoments[0, 0] == 0]
+    if not flat:
+        return None
+    values = ", ".join(f"{arms[v].mean(column):g} in {v}" for v in flat)
+    if len(flat) == len(arms):
+        return Check(f"varying {column}", f"always {values}", "Nothing can be measured by it.", "warning")
+    advice = "Is it recorded there at all? A metric that stands still in one variant only is hardly an effect."
+    return Check(f"varying {column}", f"always {values}, but not in the others", advice, "warning")
+
+
+def top(share: float, level: float, raw: tuple[float, float], capped: tuple[float, float], column: str) -> Check:
+    """Do single values carry the mean? Raw and capped are mean and standard deviation."""
+    finding = f"the top 0.1% (above {level:.4g}) hold {100 * share:.2g}% of the total"
+    if share < TOP_SHARE:
+        return Check(f"top of {column}", finding)
+    advice = (
+        f"Capping there would take the mean from {raw[0]:.4g} to {capped[0]:.4g} and the standard deviation from"
+        f" {raw[1]:.4g} to {capped[1]:.4g}: decide before you look at the difference."
+    )
+    return Check(f"top of {column}", f"{finding}: single values carry the mean", advice, "warning")
 
 
 def shape(smallest: int, skewness: float, column: str) -> Check:

@@ -48,8 +48,9 @@ class Measure:
         if counts is not None:
             value = nw.when(counts).then(value)
         if self.how in ("first", "last"):
-            value = value.first() if self.how == "first" else value.last()
-            return value.over(unit, order_by=str(self.order))
+            order = nw.col(str(self.order))
+            end = order.min() if self.how == "first" else order.max()
+            return nw.when(order == end.over(unit)).then(value)
         return value
 
     def of_units(self, name: str) -> nw.Expr:
@@ -86,12 +87,12 @@ def largest(column: str, **where: Any) -> Measure:
 
 
 def first(column: str, order: str) -> Measure:
-    """The value of the unit's first event, by the column `order`; missing without any."""
+    """The value of a unit's first event by the column `order`, of several at once the largest; missing without any."""
     return Measure("first", column, order)
 
 
 def last(column: str, order: str) -> Measure:
-    """The value of the unit's last event, by the column `order`; missing without any."""
+    """The value of a unit's last event by the column `order`, of several at once the largest; missing without any."""
     return Measure("last", column, order)
 
 

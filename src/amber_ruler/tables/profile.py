@@ -12,7 +12,12 @@ from amber_ruler.tables.description import QUANTILES, Described
 from amber_ruler.tables.reduce import label_text, number, rows_of
 
 if TYPE_CHECKING:
+    from collections.abc import Mapping
+
     from amber_ruler.moments import Moments
+    from amber_ruler.tables.findings import Bounds
+
+MOST_CELLS = 100_000  # of day by variant, or stratum by variant
 
 
 class Shape(NamedTuple):
@@ -53,17 +58,62 @@ def units(frame: nw.LazyFrame[Any], unit: str, by: str) -> Units:
     return Units(whole["row"], whole["one"], whole["crossed"], counts)
 
 
-def by_day(frame: nw.LazyFrame[Any], by: str, day: str, unit: str | None) -> list[tuple[str, str, int]]:
-    """Rows, or units on their first day, by day and variant, in the order of days."""
-    rows = frame.select(
-        nw.col(day).alias("day"), nw.col(by).alias("label"), *([nw.col(unit).alias("unit")] if unit else [])
-    )
-    rows = rows.filter(~nw.col("day").is_null() & ~nw.col("label").is_null())
+def by_part(frame: nw.LazyFrame[Any], by: str, part: str, unit: str | None) -> list[tuple[str, str, int]]:
+    """Rows, or units on their first day, by part (a day, a stratum) and variant, in the order of the parts."""
+    value = calendar_day(part, frame.collect_schema()[part])
+    rows = frame.select(value.alias("part"), nw.col(by).alias("label"), *([nw.col(unit).alias("unit")] if unit else []))
+    rows = rows.filter(~nw.col("part").is_null() & ~nw.col("label").is_null())
     if unit:
-        rows = rows.filter(~nw.col("unit").is_null()).group_by("unit", "label").agg(nw.col("day").min())
-    cells = rows_of(rows.with_columns(one=nw.lit(1)).group_by("day", "label").agg(nw.col("one").sum()))
-    cells.sort(key=lambda row: (row["day"], str(row["label"])))
-    return [(label_text(row["day"]), label_text(row["label"]), int(row["one"])) for row in cells]
+        rows = rows.filter(~nw.col("unit").is_null()).group_by("unit", "label").agg(nw.col("part").min())
+    counts = rows.with_columns(one=nw.lit(1)).group_by("part", "label").agg(nw.col("one").sum())
+    cells = rows_of(counts.head(MOST_CELLS + 1))
+    if len(cells) > MOST_CELLS:
+        raise DataError(f"Column {part!r} has tens of thousands of different values: give one with the day or stratum.")
+    cells.sort(key=lambda row: (row["part"], str(row["label"])))
+    return [(label_text(row["part"]), label_text(row["label"]), int(row["one"])) for row in cells]
+
+
+def calendar_day(column: str, kind: Any) -> nw.Expr:
+    """A column of points in time as days; any other as it is."""
+    return nw.col(column).cast(nw.Date) if isinstance(kind, nw.Datetime) else nw.col(column)
+
+
+def impossible(
+    frame: nw.LazyFrame[Any], by: str, possible: Mapping[str, Bounds | None]
+) -> dict[str, dict[str, tuple[int, int]]]:
+    """For each column and variant, how many values are infinite, and how many outside their bounds."""
+    schema = frame.collect_schema()
+    names = {column: f"v{k}" for k, column in enumerate(possible)}
+    rows = frame.select(nw.col(by).alias("label"), *(number(nw.col(c), schema[c]).alias(n) for c, n in names.items()))
+    signs = []
+    for column, bounds in possible.items():
+        value = nw.col(names[column])
+        low, high = bounds or (None, None)
+        outside = [value < low] * (low is not None) + [value > high] * (high is not None)
+        beyond = nw.any_horizontal(*outside, ignore_nulls=True) if outside else nw.lit(value=False)
+        signs += [
+            (value.abs() == float("inf")).cast(nw.Int64).alias(f"{names[column]}_endless"),
+            beyond.cast(nw.Int64).alias(f"{names[column]}_outside"),
+        ]
+    signed = rows.filter(~nw.col("label").is_null()).select("label", *signs)
+    sums = [nw.col(f"{name}_{sign}").sum() for name in names.values() for sign in ("endless", "outside")]
+    found: dict[str, dict[str, tuple[int, int]]] = {column: {} for column in possible}
+    for row in rows_of(signed.group_by("label").agg(*sums)):
+        for column, name in names.items():
+            counted = (int(row[f"{name}_endless"] or 0), int(row[f"{name}_outside"] or 0))
+            found[column][label_text(row["label"])] = counted
+    return found
+
+
+def top(frame: nw.LazyFrame[Any], column: str, level: float) -> tuple[float, float]:
+    """The value that a share `level` of all lies below, and the share of the total that is held above it."""
+    value = number(nw.col(column), frame.collect_schema()[column])
+    rows = frame.select(value.alias("v")).filter(~nw.col("v").is_null())
+    limit = float(rows_of(rows.select(nw.col("v").quantile(level, interpolation="linear").alias("q")))[0]["q"])
+    sizes = rows.with_columns(nw.col("v").abs().alias("size"))
+    sizes = sizes.with_columns(above=nw.when(nw.col("v") > limit).then(nw.col("size")).otherwise(nw.lit(0.0)))
+    found = rows_of(sizes.select(nw.col("size").sum(), nw.col("above").sum()))[0]
+    return limit, float(found["above"] / found["size"]) if found["size"] else 0.0
 
 
 def shape(frame: nw.LazyFrame[Any], column: str, moments: Moments) -> Shape:
@@ -81,9 +131,11 @@ def shape(frame: nw.LazyFrame[Any], column: str, moments: Moments) -> Shape:
     return Shape(skewness, found["off"] == 0)
 
 
-def description(frame: nw.LazyFrame[Any], column: str, kind: Any, moments: Moments) -> Described:
+def description(frame: nw.LazyFrame[Any], column: str, moments: Moments, unit: str | None) -> Described:
     """One variant's values, from its rows."""
-    rows = frame.select(number(nw.col(column), kind).alias("v")).filter(~nw.col("v").is_null())
+    named = [nw.col(unit).alias("unit")] if unit else []
+    value = number(nw.col(column), frame.collect_schema()[column])
+    rows = frame.select(value.alias("v"), *named).filter(~nw.col("v").is_null())
     away = nw.col("v") - moments.mean(column)
     found = rows_of(
         rows.select(
@@ -108,6 +160,7 @@ def description(frame: nw.LazyFrame[Any], column: str, kind: Any, moments: Momen
         quantiles=tuple(float(found[f"q{k}"]) for k in range(len(QUANTILES))),
         high=float(found["high"]),
         zeros=float(found["zeros"]) / n,
+        units=int(rows_of(rows.select("unit").unique().select(nw.col("unit").count()))[0]["unit"]) if unit else None,
         largest_share=float(found["high"] / found["total"]) if found["total"] and found["low"] >= 0 else None,
     )
 

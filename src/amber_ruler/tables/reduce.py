@@ -229,8 +229,14 @@ def number(column: nw.Expr, kind: DType) -> nw.Expr:
 
 def rows_of(frame: nw.LazyFrame[Any]) -> list[dict[str, Any]]:
     """Fetch a small result as plain rows, missing values as None."""
-    collected = frame.collect() if frame.implementation.is_polars() else frame.collect(backend="pandas")
-    return [{k: (None if _absent(v) else v) for k, v in row.items()} for row in collected.iter_rows(named=True)]
+    return [{k: (None if _absent(v) else v) for k, v in row.items()} for row in collected(frame).iter_rows(named=True)]
+
+
+def collected(frame: nw.LazyFrame[Any]) -> nw.DataFrame[Any]:
+    """Compute a lazy frame, by the way that costs its engine least."""
+    if frame.implementation.is_polars():
+        return frame.collect()
+    return frame.collect(backend="pyarrow" if frame.implementation.is_spark_like() else "pandas")
 
 
 def _absent(value: Any) -> bool:

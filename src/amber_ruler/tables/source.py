@@ -76,7 +76,7 @@ def engine_errors(name: str) -> Iterator[None]:
         yield
     except Exception as error:
         kind = type(error)
-        if kind.__module__.partition(".")[0] not in {"duckdb", "_duckdb"}:
+        if kind.__module__.partition(".")[0] not in {"duckdb", "_duckdb", "pyspark"}:
             raise
         first = " ".join(line.strip() for line in str(error).splitlines()[:4] if line.strip())
         if kind.__name__ in {"ConversionException", "InvalidInputException"}:
@@ -157,6 +157,21 @@ def _header(connection: Any, path: Path) -> list[str]:
     if twins:
         raise DataError(f"{path} has more than one column called {', '.join(map(repr, twins))}: rename all but one.")
     return columns
+
+
+def line_of(source: Source, row: int) -> str:
+    """Say on which line of its CSV file a row begins; nothing for other sources."""
+    if len(source.stamps) != 1 or _KINDS[source.stamps[0][0].suffix.lower()] != "csv":
+        return ""
+    with source.stamps[0][0].open(encoding="utf-8-sig", errors="replace", newline="") as lines:
+        head = lines.readline()
+        delimiter = max(",;\t|", key=head.count)
+        reader = csv.reader(lines, delimiter=delimiter)
+        seen = 0
+        while seen < row:
+            begins = reader.line_num + 2
+            seen += bool(next(reader, ["the end"]))
+    return f", line {begins:,} of the file"
 
 
 def _neighbours(path: Path) -> list[str]:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Hashable
 from contextlib import contextmanager
 from dataclasses import replace
 from pathlib import Path
@@ -14,9 +15,9 @@ from amber_ruler.errors import DataError, InputError
 from amber_ruler.results import Check
 from amber_ruler.samples import CountTable, Pairs, Sample
 from amber_ruler.tables import conditions, findings, profile, reduce
-from amber_ruler.tables.description import Description
+from amber_ruler.tables.description import Daily, Description
 from amber_ruler.tables.digest import Digest
-from amber_ruler.tables.source import engine_errors, open_source
+from amber_ruler.tables.source import engine_errors, line_of, open_source
 from amber_ruler.tables.split_check import SplitCheck, check_split
 from amber_ruler.tables.variants import ByVariant
 
@@ -29,10 +30,11 @@ if TYPE_CHECKING:
     from amber_ruler.moments import Moments
     from amber_ruler.numeric.gate import Floats
     from amber_ruler.tables.conditions import Condition
-    from amber_ruler.tables.findings import Findings
+    from amber_ruler.tables.findings import Bounds, Findings
     from amber_ruler.tables.per_unit import Measure
     from amber_ruler.tables.profile import Clusters, Shape
 
+_NUMBER = r"^\s*[+-]?(\d+\.?\d*|\.\d+)([eE][+-]?\d+)?\s*$"
 _APART = "\x1f"  # the separator of units in ASCII
 _TOGETHER = " · "
 
@@ -260,9 +262,8 @@ class Table:
         >>> len(found), found.left_out
         (35, 1)
         """
-        self._check([value], by)
-        self._check_columns(unit)
-        native = self._fetched(unit, by, value)
+        self._check([value], by, unit)
+        native = self._fetched(unit, by, value, as_text=unit)
         native = native.assign(**{value: _floats(native[value])}).dropna()
         labels = sorted(map(reduce.label_text, native[by].unique()))
         if control not in labels:
@@ -338,7 +339,7 @@ class Table:
         with self._reading():
             return profile.shape(self._frame.lazy(), value, self.overall(value))
 
-    def describe(self, value: str, *, by: str) -> Description:
+    def describe(self, value: str, *, by: str, unit: str | None = None) -> Description:
         """What do the values of a column look like in each variant?
 
         Parameters
@@ -347,6 +348,8 @@ class Table:
             A number or true/false column.
         by : str
             Column with the variant labels.
+        unit : str, optional
+            Column that names the unit: distinct ones with a value are counted.
 
         Returns
         -------
@@ -361,6 +364,7 @@ class Table:
         >>> round(found.groups["short"].zeros, 3)
         0.475
         """
+        self._check([value], by, unit)
         arms = self.moments(value, by=by)
         groups = {}
         with self._reading():
@@ -369,7 +373,7 @@ class Table:
             for label in labels:
                 name = reduce.label_text(label)
                 own = lazy.filter(nw.col(by) == label)
-                groups[name] = profile.description(own, value, self._schema[value], arms[name])
+                groups[name] = profile.description(own, value, arms[name], unit)
         return Description(
             title=f"{value} by {by}",
             method="counts, moments and quantiles of each variant",
@@ -377,6 +381,31 @@ class Table:
             metric=value,
             groups={label: groups[label] for label in arms},
         )
+
+    def daily(self, value: str, *, by: str, day: str) -> Daily:
+        """How did the mean of a column go from day to day in each variant? `plot()` draws the series.
+
+        Parameters
+        ----------
+        value : str
+            A number or true/false column.
+        by : str
+            Column with the variant labels.
+        day : str
+            Column with the day.
+
+        Returns
+        -------
+        Daily
+
+        Examples
+        --------
+        >>> import amber_ruler as ar
+        >>> found = ar.table(ar.demo.path("travellers")).daily("booked", by="form", day="day")
+        >>> found.days[:3], found.groups["short"][0].n
+        (('1', '2', '3'), 138)
+        """
+        return self.digest([value], by=by, day=day).daily(value)
 
     def clusters(self, value: str, *, by: str) -> Clusters:
         """Number, size and intraclass correlation of the clusters that a column names."""
@@ -413,7 +442,7 @@ class Table:
             )
         return ByVariant(dict(sorted(samples.items())), column=by, unassigned=int(np.sum(codes < 0)))
 
-    def counts(self, *, by: str) -> ByVariant[int]:
+    def sizes(self, *, by: str) -> ByVariant[int]:
         """Rows of each variant."""
         self._check([], by)
         with self._reading():
@@ -423,7 +452,7 @@ class Table:
         labelled = {reduce.label_text(key): count for key, count in rows.items()}
         return ByVariant(dict(sorted(labelled.items())), column=by, unassigned=unassigned)
 
-    def cross(self, *, row: str, column: str) -> CountTable:
+    def counts(self, *, row: str, column: str) -> CountTable:
         """Count rows by two columns; rows without a value in either are left out.
 
         Parameters
@@ -438,11 +467,10 @@ class Table:
         Examples
         --------
         >>> import amber_ruler as ar
-        >>> ar.table(ar.demo.path("travellers")).cross(row="form", column="booked").counts.shape
+        >>> ar.table(ar.demo.path("travellers")).counts(row="form", column="booked").counts.shape
         (3, 2)
         """
-        self._check([], row)
-        self._check_columns(column)
+        self._check([], row, column)
         with self._reading():
             named = self._frame.lazy().select(nw.col(row).alias("row"), nw.col(column).alias("column"))
             named = named.filter(~nw.col("row").is_null() & ~nw.col("column").is_null())
@@ -460,7 +488,7 @@ class Table:
 
     def check_split(self, *, by: str, planned: Mapping[str, float] | None = None) -> SplitCheck:
         """Did the variants get the shares of rows that were planned? See `check_split`."""
-        return check_split(self.counts(by=by), planned)
+        return check_split(self.sizes(by=by), planned)
 
     def check(
         self,
@@ -469,8 +497,10 @@ class Table:
         unit: str | None = None,
         split: Mapping[str, float] | None = None,
         day: str | None = None,
+        strata: str | None = None,
         covariates: Sequence[str] = (),
         metrics: Sequence[str] = (),
+        possible: Mapping[str, Bounds] | None = None,
     ) -> Findings:
         """Can this table be believed? Look for what breaks a comparison before anything is compared.
 
@@ -483,11 +513,16 @@ class Table:
         split : mapping of label to float, optional
             Planned shares; equal ones if not given.
         day : str, optional
-            Column with the day: the split is then looked at day by day.
+            Column with the day: the split is then looked at day by day. Points in time are taken as their day.
+        strata : str, optional
+            Column with the strata: the split is then looked at in each.
         covariates : sequence of str
             Columns known before the test, which must be alike in the variants.
         metrics : sequence of str
-            Columns to be measured: missing values, and whether there are enough units for their skewness.
+            Columns to be measured: missing values, whether they vary, whether there are enough units for their
+            skewness, and what the top 0.1 % holds of the total.
+        possible : mapping of column to (float or None, float or None), optional
+            The smallest and the largest value that can be, such as `{"fare": (0, None)}`.
 
         Returns
         -------
@@ -496,8 +531,8 @@ class Table:
 
         Notes
         -----
-        Serious findings that rest on a test (split, split by day, missing values, covariates) each fire by chance with
-        at most 1 in 1,000 sound tables, all their days or columns taken together.
+        Serious findings that rest on a test (split, split by day or stratum, missing values, covariates) each fire by
+        chance with at most 1 in 1,000 sound tables, all their days, strata or columns taken together.
 
         Examples
         --------
@@ -506,10 +541,10 @@ class Table:
         >>> trips.check(by="form", unit="traveller", day="day", covariates=["prior_spend"]).believable
         True
         """
-        self._check([*covariates, *metrics], by)
-        self._check_columns(*(c for c in (unit, day) if c is not None))
+        columns = list(dict.fromkeys([*covariates, *metrics, *(possible or {})]))
+        self._check(columns, by, unit, day, strata)
         checks: list[Check] = []
-        counts, units = self.counts(by=by), None
+        counts, units = self.sizes(by=by), None
         rows = sum(counts.values()) + counts.unassigned
         if counts.unassigned:
             advice = "They belong to no variant and are left out."
@@ -529,19 +564,26 @@ class Table:
             sound = check_split(counts, split)
             planned = sound.planned
             checks.append(sound.as_check)
-            if day is not None:
-                checks += self._day_checks(by, day, unit, sound.planned)
-        columns = list(dict.fromkeys([*covariates, *metrics]))
+            for name, part in (("day", day), ("stratum", strata)):
+                if part is not None:
+                    checks += self._split_checks(by, part, unit, sound.planned, name)
+        endless: set[str] = set()
+        if columns:
+            bounds = {c: (possible or {}).get(c) for c in columns}
+            with self._reading():
+                spoilt = profile.impossible(self._frame.lazy(), by, bounds)
+            checks += findings.impossible(spoilt, rows, bounds)
+            endless = {c for c, variants in spoilt.items() if any(counted[0] for counted in variants.values())}
         for column in columns:
+            if column in endless:
+                continue  # there are no moments
             arms = self.moments(column, by=by)
             lost, kept = ({v: getattr(m, part) for v, m in arms.items()} for part in ("missing", "n"))
             checks.append(findings.missing(lost, kept, column, len(columns), before=column in covariates))
             if column in covariates and len(arms) > 1:
                 checks.append(findings.balance(arms, column, len(covariates)))
             if column in metrics:
-                found = self.shape(column)
-                if not found.zero_one:
-                    checks.append(findings.shape(min(kept.values()), found.skewness, column))
+                checks += self._metric_checks(column, arms, by)
         return findings.Findings(
             title=f"Can {Path(self.name).name} be believed?",
             method="sample ratio, unit of analysis, missing values, balance before the test",
@@ -582,16 +624,16 @@ class Table:
         >>> kept.moments("fare")["short"].n == trips.moments(["fare", "prior_spend"], by="form")["short"].n
         True
         """
-        self._check([*metrics, *covariates], by)
         named = [c for c in (by, strata, day) if c]
-        self._check_columns(*named)
+        self._check([*metrics, *covariates], *named)
         # A key column of our own, whose parts are kept apart by a sign that no label has. An unknown stratum or day is
         # one of its own; rows without a variant belong to none.
         key = "cell" + "_" * max(map(len, self.columns))
-        parts = [nw.col(c).cast(nw.String) if c == by else nw.col(c).cast(nw.String).fill_null("") for c in named]
+        parts = [profile.calendar_day(c, self._schema[c]).cast(nw.String) for c in named]
+        parts = [text if c == by else text.fill_null("") for c, text in zip(named, parts, strict=True)]
         with self._reading():
             keyed = self._shaped(self._frame.with_columns(nw.concat_str(*parts, separator=_APART).alias(key)))
-        rows = keyed.counts(by=key)
+        rows = keyed.sizes(by=key)
         cells: dict[tuple[str, str, str], dict[str, Moments]] = {}
         for metric in dict.fromkeys(metrics):
             columns = [metric, *(c for c in covariates if c != metric)]
@@ -607,7 +649,7 @@ class Table:
 
     def _together(self, by: Sequence[str]) -> Table:
         """With one more column that joins the labels of several; empty where one of them is."""
-        self._check_columns(*by)
+        self._check([], *by)
         parts = [nw.col(c).cast(nw.String) for c in by]
         with self._reading():
             return self._shaped(
@@ -616,24 +658,55 @@ class Table:
 
     def _repeated_rows(self) -> int:
         with self._reading():
-            lazy = self._frame.lazy()
+            columns = [
+                nw.col(c).cast(nw.String) if isinstance(kind, nw.Object) else nw.col(c)
+                for c, kind in self._schema.items()
+            ]
+            lazy = self._frame.lazy().select(*columns)
             whole, distinct = (
                 int(reduce.rows_of(f.select(nw.len().alias("rows")))[0]["rows"]) for f in (lazy, lazy.unique())
             )
         return whole - distinct
 
-    def _day_checks(self, by: str, day: str, unit: str | None, planned: Mapping[str, float]) -> list[Check]:
+    def _split_checks(
+        self, by: str, part: str, unit: str | None, planned: Mapping[str, float], name: str
+    ) -> list[Check]:
         with self._reading():
-            cells = profile.by_day(self._frame.lazy(), by, day, unit)
+            cells = profile.by_part(self._frame.lazy(), by, part, unit)
         labels = list(planned)
         known = {(d, v): n for d, v, n in cells if v in planned}
         names = list(dict.fromkeys(d for d, _ in known))
+        if not names:
+            return [Check(f"split by {name}", f"column {part!r} is empty", "Give the column that holds it.", "warning")]
         table = np.array([[known.get((d, v), 0) for v in labels] for d in names], dtype=np.float64)
-        return findings.days(table, names, labels, np.array([planned[v] for v in labels]))
+        shares = np.array([planned[v] for v in labels])
+        more = findings.days(table, names) if name == "day" else []
+        return [findings.split_in_parts(table, names, labels, shares, name), *more]
 
-    def _check(self, values: Sequence[str], by: str | None = None) -> None:
+    def _metric_checks(self, column: str, arms: ByVariant[Moments], by: str) -> list[Check]:
+        """Is a metric fit to be measured: does it vary, are there enough units, do few values carry it?"""
+        flat = findings.constant(arms, column)
+        found = self.shape(column)
+        checks = [] if flat is None else [flat]
+        if found.zero_one or not any(m.comoments[0, 0] for m in arms.values()):
+            return checks
+        checks.append(findings.shape(min(m.n for m in arms.values()), found.skewness, column))
+        if sum(m.n for m in arms.values()) < 2 / (1 - findings.TOP):
+            return checks
+        with self._reading():
+            limit, share = profile.top(self._frame.lazy(), column, findings.TOP)
+            value = reduce.number(nw.col(column), self._schema[column])
+            capped = self._frame.with_columns(nw.when(value > limit).then(nw.lit(limit)).otherwise(value).alias(column))
+        capped_arms = self._shaped(capped).moments(column, by=by)
+        return [*checks, findings.top(share, limit, _pooled(arms), _pooled(capped_arms), column)]
+
+    def _check(self, values: Sequence[str], *labels: str | None) -> None:
         self._check_rows()
-        self._check_columns(*values, *(() if by is None else (by,)))
+        labelled = [c for c in labels if c is not None]
+        self._check_columns(*values, *labelled)
+        for column in labelled:
+            if self._nested(column):
+                raise DataError(f"Column {column!r} of {self.name} holds lists or records: labels are text or numbers.")
         for column in values:
             kind = self._schema[column]
             if isinstance(kind, (nw.String, nw.Categorical, nw.Enum, nw.Object)):
@@ -641,13 +714,14 @@ class Table:
             elif not (kind.is_numeric() or isinstance(kind, (nw.Boolean, nw.Unknown))):
                 raise DataError(f"Column {column!r} of {self.name} holds {kind}, not numbers.")
 
-    def _fetched(self, *columns: str) -> Any:
-        """Columns in memory, as a pandas frame."""
-        frame = self._frame.select(dict.fromkeys(columns))
+    def _fetched(self, *columns: str, as_text: str = "") -> Any:
+        """Columns in memory, as a pandas frame; long numbers keep their digits on the way as text."""
+        wanted = [nw.col(c).cast(nw.String) if c == as_text else nw.col(c) for c in dict.fromkeys(columns)]
+        frame = self._frame.select(*wanted)
         with self._reading():
             if isinstance(frame, nw.LazyFrame):
-                frame = frame.collect(backend="pandas") if not frame.implementation.is_polars() else frame.collect()
-            return _to_pandas(frame)
+                frame = reduce.collected(frame)
+            return frame.to_native() if frame.implementation.is_pandas() else _to_pandas(frame)
 
     def _check_columns(self, *columns: str) -> None:
         for column in columns:
@@ -662,20 +736,41 @@ class Table:
                 raise DataError(f"{self.name} has columns ({', '.join(self.columns)}) but no rows.")
         self._known_rows = True
 
+    def _nested(self, column: str) -> bool:
+        """Whether values hold other values."""
+        kind = self._schema[column]
+        if not isinstance(kind, nw.Object):
+            return isinstance(kind, (nw.Struct, nw.List, nw.Array))
+        some = self._frame.lazy().select(nw.col(column).alias("value")).filter(~nw.col("value").is_null()).head(1)
+        return any(not isinstance(row["value"], Hashable) for row in reduce.rows_of(some))
+
     def _refuse_text(self, column: str) -> None:
         """Say which text stands in a column of numbers, and where."""
+        lazy = self._frame.lazy().select(nw.col(column).alias("value"))
         with self._reading():
-            head = reduce.rows_of(self._frame.lazy().select(nw.col(column).alias("value")).head(100_000))
+            head = reduce.rows_of(lazy.head(100_000))
         for row, item in enumerate(head, start=1):
             if item["value"] is not None and not _is_number(item["value"]):
+                line = line_of(self._source, row) if self._frame is self._source.frame else ""
                 raise DataError(
-                    f"Column {column!r} of {self.name} holds text, first {str(item['value'])!r} in row {row:,}:"
+                    f"Column {column!r} of {self.name} holds text, first {str(item['value'])!r} in row {row:,}{line}:"
                     " numbers are needed. Mend or empty such cells, or choose another column."
                 )
-        if all(item["value"] is None for item in head):
-            raise DataError(f"Column {column!r} of {self.name} is empty in all {len(head):,} rows looked at.")
-        if not isinstance(self._schema[column], nw.Object):
-            raise DataError(f"Column {column!r} of {self.name} is stored as text: turn it into numbers first.")
+        if isinstance(self._schema[column], nw.Object):
+            if all(item["value"] is None for item in head):
+                raise DataError(f"Column {column!r} of {self.name} is empty in all {len(head):,} rows looked at.")
+            return
+        text = nw.col("value")
+        with self._reading():
+            known = lazy.filter(~text.is_null())
+            for said, found in (
+                (", such as {!r}: numbers are needed", known.filter(~text.cast(nw.String).str.contains(_NUMBER))),
+                (" such as {!r}: turn it into numbers first", known),
+            ):
+                some = reduce.rows_of(found.head(1))
+                if some:
+                    raise DataError(f"Column {column!r} of {self.name} holds text{said.format(some[0]['value'])}.")
+        raise DataError(f"Column {column!r} of {self.name} is empty in all its rows.")
 
 
 def table(source: Any) -> Table:
@@ -708,9 +803,14 @@ def table(source: Any) -> Table:
     return Table(source)
 
 
+def _pooled(arms: ByVariant[Moments]) -> tuple[float, float]:
+    """Mean over all variants, and standard deviation within them."""
+    n = sum(m.n for m in arms.values())
+    mean = sum(m.n * float(m.means[0]) for m in arms.values()) / n
+    return mean, float(np.sqrt(sum(m.comoments[0, 0] for m in arms.values()) / (n - len(arms))))
+
+
 def _to_pandas(frame: nw.DataFrame[Any]) -> Any:
-    if frame.implementation.is_pandas():
-        return frame.to_native()
     import pandas as pd
 
     return pd.DataFrame({name: frame[name].to_list() for name in frame.columns})

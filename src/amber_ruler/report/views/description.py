@@ -80,6 +80,8 @@ def draw(result: Description, ax: Axes | None = None) -> Axes:
 
 def _lines(g: Described) -> dict[str, str]:
     said = {"n": numbers.whole(g.n), "missing": numbers.whole(g.missing)}
+    if g.units is not None:
+        said["units"] = numbers.whole(g.units)
     said |= {"mean": numbers.number(g.mean), "sd": numbers.number(g.sd), "se": numbers.number(g.se)}
     said |= {"skewness": numbers.number(g.skewness), "smallest": numbers.number(g.low)}
     said |= dict(zip(_QUANTILES, map(numbers.number, g.quantiles), strict=True))

@@ -1,0 +1,242 @@
+"""Every engine: the same moments to the last digits, the same findings, the same shapes; and what they can't take."""
+
+import math
+import os
+import shutil
+import uuid
+from fractions import Fraction
+
+import duckdb
+import numpy as np
+import pandas as pd
+import polars as pl
+import pyarrow as pa
+import pyarrow.parquet as pq
+import pytest
+
+import amber_ruler as ar
+from amber_ruler import DataError
+from amber_ruler.tables import any_of, count, last, total
+
+MEASURES = {
+    "searches": count(event="search"),
+    "spent": total("amount"),
+    "booked": any_of(event="booking"),
+    "left": last("hour", order="hour"),
+}
+
+
+def travellers(n=3_000):
+    rng = np.random.default_rng(5)
+    table = pd.DataFrame(
+        {
+            "traveller": np.arange(n) + 2**60,
+            "form": pd.Series(rng.choice(["current", "guided", "short"], n), dtype=object),
+            "day": pd.Timestamp("2026-03-01") + pd.to_timedelta(rng.integers(0, 40 * 24, n), unit="h"),
+            "port": rng.choice(["Gullhaven", "Tern Quay"], n),
+            "fare": 1e9 + rng.gamma(2, 10, n),
+            "prior": np.where(rng.random(n) < 0.05, np.nan, rng.normal(size=n)),
+            "mobile": rng.random(n) < 0.4,
+        }
+    )
+    table.loc[:2, "form"] = None
+    table.loc[table["form"] == "short", "prior"] += 1
+    return pd.concat([table, table.iloc[10:40]], ignore_index=True)
+
+
+def log():
+    rng = np.random.default_rng(6)
+    traveller = rng.integers(1, 300, 2_000)
+    table = pd.DataFrame(
+        {
+            "traveller": traveller,
+            "form": np.where(traveller % 2, "short", "current"),
+            "hour": rng.permutation(2_000),
+            "event": rng.choice(["search", "booking"], 2_000),
+            "amount": rng.integers(0, 90, 2_000) / 4,
+        }
+    )
+    table.loc[table["traveller"] == 7, "form"] = ["short", "current"] * ((table["traveller"] == 7).sum() // 2) + [
+        "short"
+    ] * ((table["traveller"] == 7).sum() % 2)
+    return table
+
+
+def spark_frame(table, _):
+    if shutil.which("java") is None and "JAVA_HOME" not in os.environ:
+        pytest.skip("Spark needs Java 17 or newer, and this machine has none")
+    from pyspark.sql import SparkSession
+
+    quiet = {"spark.ui.enabled": "false", "spark.sql.shuffle.partitions": "1", "spark.sql.session.timeZone": "UTC"}
+    here = {"spark.driver.host": "127.0.0.1", "spark.driver.bindAddress": "127.0.0.1"}
+    session = SparkSession.builder.master("local[1]").config(map={**quiet, **here}).getOrCreate()
+    return session.createDataFrame(pa.Table.from_pandas(table, preserve_index=False))
+
+
+def written(ending, write):
+    def door(table, folder):
+        write(table, folder / f"table{len(table)}{ending}")
+        return folder / f"table{len(table)}{ending}"
+
+    return door
+
+
+DOORS = {
+    "csv": written(".csv", lambda table, path: table.to_csv(path, index=False)),
+    "parquet": written(".parquet", lambda table, path: table.to_parquet(path)),
+    "pandas": lambda table, _: table,
+    "polars": lambda table, _: pl.from_pandas(table),
+    "polars lazy": lambda table, _: pl.from_pandas(table).lazy(),
+    "pyarrow": lambda table, _: pa.Table.from_pandas(table),
+    "duckdb": lambda table, _: duckdb.from_df(table),
+    "spark": spark_frame,
+}
+
+
+def exact(values):
+    """Mean and sum of squared deviations in fractions, without rounding."""
+    fractions = [Fraction(v) for v in values]
+    mean = sum(fractions) / len(fractions)
+    return mean, float(sum((v - mean) ** 2 for v in fractions))
+
+
+@pytest.mark.parametrize("engine", DOORS)
+@pytest.mark.filterwarnings("ignore::ResourceWarning")
+def test_every_engine_says_the_same(engine, tmp_path):
+    """Moments to 1e-12 of exact fractions; findings, units, descriptions, digests and pairs as pandas has them."""
+    table, events = travellers(), log()
+    source, reference = ar.table(DOORS[engine](table, tmp_path)), ar.table(table)
+    for label, m in source.moments(["fare", "prior"], by="form").items():
+        rows = table[table["form"] == label].dropna()
+        assert m.n == len(rows)
+        for k, column in enumerate(("fare", "prior")):
+            mean, squares = exact(rows[column])
+            assert m.comoments[k, k] == pytest.approx(squares, rel=1e-12)
+            assert m.means[k] == pytest.approx(float(mean), rel=1e-15)
+            assert float(Fraction(m.means[k]) + Fraction(m.tails[k]) - mean) == pytest.approx(0, abs=1e-12)
+    asked = {"by": "form", "unit": "traveller", "day": "day", "strata": "port", "covariates": ["prior"]}
+    found, expected = (t.check(**asked, metrics=["fare", "mobile"]) for t in (source, reference))
+    assert found.checks == expected.checks
+    assert (found.rows, found.units, found.counts) == (expected.rows, expected.units, expected.counts)
+    assert {c.name for c in found.checks if c.severity == "serious"} == {"unit of analysis", "before the test: prior"}
+    seen = source.describe("prior", by="form", unit="traveller").to_frame()
+    known = reference.describe("prior", by="form", unit="traveller").to_frame()
+    pd.testing.assert_frame_equal(seen, known, rtol=1e-10)
+    days = source.daily("mobile", by="form", day="day")
+    assert days.days == reference.daily("mobile", by="form", day="day").days
+    assert (days.days[0], len(days.days)) == ("2026-03-01", 40)
+    assert (
+        source.counts(row="form", column="mobile").counts == reference.counts(row="form", column="mobile").counts
+    ).all()
+    units = ar.table(DOORS[engine](events, tmp_path)).units(unit="traveller", by="form", measures=MEASURES)
+    by_hand = events[events["traveller"] != 7].groupby("traveller")
+    for name, wanted in (("spent", by_hand["amount"].sum()), ("left", by_hand["hour"].max())):
+        whole = units.overall(name)
+        assert (whole.n, whole.mean(name)) == (len(wanted), pytest.approx(wanted.mean(), rel=1e-14))
+    twice = pd.concat([table.dropna().drop_duplicates("traveller").assign(side=s) for s in ("before", "after")])
+    twice.loc[twice["side"] == "after", "prior"] -= 2
+    pairs = ar.table(DOORS[engine](twice, tmp_path)).pairs("prior", by="side", unit="traveller", control="before")
+    assert pairs.differences == pytest.approx(np.full(len(twice) // 2, -2.0), abs=1e-12)
+
+
+NAMES = {
+    "beyond 64 bits": [str(10**25 + k) for k in range(60)],
+    "64 bits": [2**62 + k for k in range(60)],
+    "unsigned": [np.uint64(2**63 + k) for k in range(60)],
+    "uuid": [str(uuid.UUID(int=2**100 + k)) for k in range(60)],
+}
+
+
+@pytest.mark.parametrize("engine", ["csv", "parquet", "pandas", "polars", "pyarrow", "duckdb"])
+@pytest.mark.parametrize("kind", NAMES)
+def test_long_names_of_units_keep_every_digit(engine, kind, tmp_path):
+    """Units that differ in their last digit are different, also where some row has none."""
+    names = NAMES[kind]
+    table = pd.DataFrame({"unit": [*names, *names], "form": ["a"] * 60 + ["b"] * 60, "x": np.arange(120.0)})
+    if kind == "64 bits":
+        table["unit"] = table["unit"].astype("Int64")
+        table = pd.concat([table, pd.DataFrame({"unit": [None], "form": ["a"], "x": [1.0]})]).astype({"unit": "Int64"})
+    source = ar.table(DOORS[engine](table, tmp_path))
+    pairs = source.pairs("x", by="form", unit="unit", control="a")
+    assert (len(pairs), pairs.left_out, set(pairs.differences)) == (60, 0, {60.0})
+    crossed = {c.name: c.finding for c in source.check(by="form", unit="unit").checks}["one variant each"]
+    assert crossed.startswith("60 of 60")
+
+
+@pytest.mark.parametrize("engine", ["parquet", "pandas", "polars", "pyarrow", "duckdb"])
+def test_nested_columns_stand_aside(engine, tmp_path):
+    """A table with lists and records serves by its other columns; they themselves are neither metric nor label."""
+    nested = pa.table(
+        {"form": ["a", "b"] * 9, "x": [1.0, 2.0, 4.0] * 6, "tags": [[1, 2], [3]] * 9, "s": [{"k": 1}] * 18}
+    )
+    if engine == "parquet":
+        pq.write_table(nested, tmp_path / "t.parquet")
+    doors = {
+        "parquet": lambda: tmp_path / "t.parquet",
+        "pandas": nested.to_pandas,
+        "polars": lambda: pl.from_arrow(nested),
+    }
+    source = ar.table(doors.get(engine, lambda: nested if engine == "pyarrow" else duckdb.from_arrow(nested))())
+    assert source.moments("x", by="form")["a"].n == 9
+    assert "16 of them repeat" not in str(source.check(by="form", metrics=["x"]))
+    assert source.check(by="form", unit="x").checks[0].severity == "serious"
+    for column in ("tags", "s"):
+        with pytest.raises(DataError, match=f"'{column}' of .* holds"):
+            source.moments(column, by="form")
+        with pytest.raises(DataError, match="holds lists or records"):
+            source.sizes(by=column)
+
+
+def test_a_thousand_variants(tmp_path):
+    """Each has moments around its own mean, however far apart they lie, and the check still speaks."""
+    rng, n = np.random.default_rng(3), 20_000
+    form = np.arange(n) % 1_000
+    table = pd.DataFrame({"form": form, "x": form * 1e6 + rng.normal(size=n), "still": form * 1.0})
+    for source in (table, DOORS["parquet"](table, tmp_path)):
+        found = ar.table(source).moments(["x", "still"], by="form")
+        assert len(found) == 1_000
+        assert found["999"].variance("x") == pytest.approx(np.var(table["x"][999::1000] - 999e6, ddof=1), rel=1e-9)
+        assert found["17"].variance("still") == 0
+        assert ar.table(source).check(by="form").believable
+
+
+def test_parts_that_are_empty(tmp_path):
+    """A file without rows among others adds nothing; a file without even a header is named."""
+    for k, rows in enumerate((40, 0, 30)):
+        table = pd.DataFrame({"form": ["a", "b"] * (rows // 2), "x": np.arange(rows, dtype=float)})
+        table.astype({"form": "string"}).to_parquet(tmp_path / f"{k}.parquet")
+        table.to_csv(tmp_path / f"{k}.csv", index=False)
+    for pattern in ("*.parquet", "*.csv"):
+        assert ar.table(tmp_path / pattern).overall("x").n == 70
+    (tmp_path / "3.csv").write_text("")
+    with pytest.raises(DataError, match=r"3\.csv is empty"):
+        ar.table(tmp_path / "*.csv")
+
+
+@pytest.mark.parametrize(
+    ("rows", "says"),
+    [
+        ([b"a,1", b"b,n/a", b"a,3"], "'n/a' in row 2, line 3 of the file"),
+        ([b'"a\n\na",1', b"", b"b,n/a"], "'n/a' in row 2, line 6 of the file"),
+        ([b"a,1", b"b,2"] * 60_000 + [b"a,oops"], "Line: 120002.*oops"),
+        ([b"a,", b"b,"] * 60_000 + [b"a,oops"], "holds text, such as 'oops'"),
+    ],
+)
+def test_text_among_numbers_is_found(rows, says, tmp_path):
+    """In the first rows, in the last, and below nothing but empty cells."""
+    (tmp_path / "t.csv").write_bytes(b"form,x\n" + b"\n".join(rows) + b"\n")
+    with pytest.raises(DataError, match=says):
+        ar.table(tmp_path / "t.csv").moments("x", by="form")
+
+
+def test_days_written_in_several_ways_are_pointed_out(tmp_path):
+    """The same day would count as two; points in time count as their day."""
+    days = ["2026-03-01", "01/03/2026", "2026-03-02", "2 March 2026"] * 50
+    table = pd.DataFrame({"form": ["a", "b", "b", "a", "b", "a", "a", "b"] * 25, "day": days})
+    table.to_csv(tmp_path / "t.csv", index=False)
+    (found,) = (c for c in ar.table(tmp_path / "t.csv").check(by="form", day="day").checks if c.name == "day formats")
+    assert found.severity == "warning"
+    assert "in 3 ways" in found.finding
+    assert math.isclose(len(ar.table(travellers()).daily("fare", by="form", day="day").days), 40)
+    with pytest.raises(DataError, match="different values"):
+        ar.table(pd.DataFrame({"form": ["a", "b"] * 60_000, "day": np.arange(120_000)})).check(by="form", day="day")
