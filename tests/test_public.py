@@ -10,7 +10,7 @@ import pytest
 
 import amber_ruler as ar
 
-FORBIDDEN = ("pandas", "matplotlib", "duckdb", "typer", "scipy.stats", "rich", "polars", "pyarrow")
+FORBIDDEN = ("pandas", "matplotlib", "duckdb", "typer", "scipy.stats", "rich", "polars", "pyarrow", "pyspark")
 
 
 def loaded_after(code):

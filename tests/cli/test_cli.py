@@ -187,6 +187,11 @@ def test_inspect_believes_travellers_and_not_events():
     assert "did not get the units" in " ".join(
         run("inspect", TRAVELLERS, "--by", "form", "--split", "2,1,1", code=3).split()
     )
+    more = ["--strata", "home_port", "--possible", "fare=0:100,minutes_to_book=0:", "--metrics", "fare"]
+    spoilt = " ".join(run("inspect", TRAVELLERS, "--by", "form", *more, code=3).split())
+    assert "possible fare" in spoilt
+    assert "split by stratum: sound in each of 4" in spoilt
+    assert "column=smallest:largest" in run("inspect", TRAVELLERS, "--by", "form", "--possible", "fare=0", code=2)
     assert "2 shares for 3 variants" in run("inspect", TRAVELLERS, "--by", "form", "--split", "2,1", code=2)
 
 

@@ -60,6 +60,11 @@ RESULTS = {
     "monitoring": lambda: ar.sequential.monitor(ar.sequential.boundaries(4), [0.7, 3.1, 1.0]),
     "corrected": lambda: adjust({"fare": 0.01, "booked": 0.2}),
     "description": lambda: ar.table(ar.demo.path("travellers")).describe("fare", by="form"),
+    "daily": lambda: ar.table(ar.demo.path("travellers")).daily("fare", by="home_port", day="day"),
+    "pairs": lambda: (
+        ar.table(ar.demo.path("turnarounds")).pairs("minutes", by="when", unit="vessel", control="before").describe()
+    ),
+    "still pairs": lambda: ar.Pairs([1.0, 2.0, 4.0], [3.0, 3.0, 3.0]).describe(),
     "findings": lambda: ar.table(ar.demo.path("events")).check(by="form", unit="traveller", day="day"),
     "split": lambda: ar.table(ar.demo.path("travellers")).check_split(by="form"),
 }

@@ -185,7 +185,7 @@ def impossible(
         where = ", ".join(f"{v} {max(counted):,}" for v, counted in variants.items() if any(counted))
         advice = "Find out where they come from, and mend or leave out those rows."
         if endless:
-            finding = f"{endless:,} infinite values ({where}): there is no mean"
+            finding = f"{endless:,} infinite ({where}): there is no mean"
             found.append(Check(f"possible {column}", finding, advice, "serious"))
         elif outside:
             low, high = possible[column] or (None, None)
@@ -193,12 +193,12 @@ def impossible(
                 f"{word} {end:g}" for word, end in (("below", low), ("above", high)) if end is not None
             )
             level = "serious" if outside > MOST_SPOILT * rows else "warning"
-            found.append(Check(f"possible {column}", f"{outside:,} values {limits} ({where})", advice, level))
+            found.append(Check(f"possible {column}", f"{outside:,} {limits} ({where})", advice, level))
     if found:
         return found
     bounded = [column for column, bounds in possible.items() if bounds]
     more = f", none outside what {' and '.join(bounded)} can be" if bounded else ""
-    return [Check("possible values", f"no infinite value in {len(spoilt)} columns{more}")]
+    return [Check("possible values", f"none infinite{more}")]
 
 
 def constant(arms: Mapping[str, Moments], column: str) -> Check | None:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import csv
 import os
 from collections import Counter
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from glob import glob
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, NamedTuple
@@ -26,6 +26,7 @@ _KINDS = {
     ".jsonl": "json",
     ".ndjson": "json",
 }
+_SMALL = 64 << 20  # bytes of text that are parsed once and kept
 # Nothing is fetched while a file is read.
 _CONFIG: dict[str, Any] = {"autoinstall_known_extensions": "false", "autoload_known_extensions": "false"}
 
@@ -112,6 +113,11 @@ def _read(name: str, files: list[Path]) -> tuple[Any, Any]:
             relation = connection.read_parquet(literals)
         else:
             relation = connection.read_json(literals, format="newline_delimited")  # type: ignore[arg-type]
+        if kind != "parquet" and sum(file.stat().st_size for file in files) <= _SMALL:
+            # Text is parsed once, unless some value stands in the way: then only questions that meet it fail.
+            with suppress(duckdb.Error):
+                relation.create("rows")
+                relation = connection.table("rows")
     return relation, connection
 
 
