@@ -2,19 +2,19 @@
 
 import mpmath as mp
 
-mp.mp.dps = 30
+mp.mp.dps = 25
 
 
-def area(log_density, start, step, growth="1.1"):
+def area(log_density, start, step, growth="1.25"):
     """Integral of exp(log_density) from start outwards in the direction of step, until nothing is left."""
     start, step = mp.mpf(start), mp.mpf(step)
     # Scaled by the value at the start: mpmath's quadrature stops at an absolute error.
     peak = log_density(start)
     total, small, a = mp.mpf(0), 0, start
     while small < 2:
-        piece = abs(mp.quad(lambda u: mp.exp(log_density(u) - peak), [a, a + step]))
+        piece = abs(mp.quad(lambda u: mp.exp(log_density(u) - peak), [a, a + step], method="gauss-legendre"))
         total += piece
-        small = small + 1 if piece < total * mp.mpf(10) ** -18 else 0
+        small = small + 1 if piece < total * mp.mpf(10) ** -14 else 0
         a += step
         step *= mp.mpf(growth)
     return total * mp.exp(peak)
@@ -50,7 +50,8 @@ def fisher(df1, df2):
 def t_upper(t, df):
     """P(T > t) for t > 0."""
     df, t = mp.mpf(df), mp.mpf(t)
-    return mp.betainc(df / 2, mp.mpf(1) / 2, 0, df / (df + t * t), regularized=True) / 2
+    with mp.workdps(30):
+        return mp.betainc(df / 2, mp.mpf(1) / 2, 0, df / (df + t * t), regularized=True) / 2
 
 
 def noncentral_t(t, df, shift, *, upper):

@@ -69,6 +69,9 @@ def spark_frame(table, _):
 
     quiet = {"spark.ui.enabled": "false", "spark.sql.shuffle.partitions": "1", "spark.sql.session.timeZone": "UTC"}
     here = {"spark.driver.host": "127.0.0.1", "spark.driver.bindAddress": "127.0.0.1"}
+    # Small queries: what is compiled for large ones takes longer than it saves.
+    here |= {"spark.sql.codegen.wholeStage": "false", "spark.sql.codegen.factoryMode": "NO_CODEGEN"}
+    here |= {"spark.sql.adaptive.enabled": "false", "spark.driver.extraJavaOptions": "-XX:TieredStopAtLevel=1"}
     session = SparkSession.builder.master("local[1]").config(map={**quiet, **here}).getOrCreate()
     return session.createDataFrame(pa.Table.from_pandas(table, preserve_index=False))
 
