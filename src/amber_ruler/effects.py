@@ -15,11 +15,11 @@ __all__ = [
     "Alternative",
     "cohen_h",
     "customary_word",
-    "hedges_g",
     "lift",
     "odds_ratio",
     "risk_ratio",
     "small_sample_factor",
+    "standardised",
     "tails",
 ]
 
@@ -67,10 +67,16 @@ def small_sample_factor(df: Number) -> Number:
     return scalar_or_array(np.exp(log_factor))
 
 
-def hedges_g(
-    t: Number, n1: Number, n0: Number, *, alpha: float = 0.05, alternative: Alternative = "two-sided"
-) -> EffectSize:
-    """Standardised difference of two means, corrected for small samples, from the pooled t statistic.
+def standardised(
+    t: Number,
+    n1: Number,
+    n0: Number,
+    *,
+    difference_in_control_sd: Number | None = None,
+    alpha: float = 0.05,
+    alternative: Alternative = "two-sided",
+) -> dict[str, EffectSize]:
+    """Every standardised difference of two means, from the pooled t statistic.
 
     Parameters
     ----------
@@ -78,37 +84,80 @@ def hedges_g(
         Two-sample t statistic with the pooled standard deviation, treatment minus control.
     n1, n0 : float or array_like
         Units in treatment and control.
+    difference_in_control_sd : float or array_like, optional
+        Difference of means over the control's standard deviation; Glass Δ is given with it only.
     alpha : float
-        One minus the level of the interval.
+        One minus the level of the intervals.
     alternative : "two-sided", "greater" or "less"
         A one-sided interval has its one limit on the side that matters.
 
     Returns
     -------
-    EffectSize
-        The value is d times the exact correction. The interval is of the population effect: the noncentral t
-        is inverted in its noncentrality, so it needs no correction and excludes 0 exactly when the pooled
-        t test rejects.
+    dict of str to EffectSize
+        `hedges_g` (d times the exact correction), `cohen_d`, `glass_delta`, `r` (point-biserial), `superiority` (the
+        chance that a unit of treatment has more than one of control) and `overlap` (of the two distributions). The
+        last two are those of normal groups with equal spreads.
+
+    Notes
+    -----
+    All intervals but that of Glass Δ are of the population effect and come from one inversion of the noncentral t, so
+    that they exclude "no effect" exactly when the pooled t test rejects. Glass Δ inverts the noncentral t with the
+    control's degrees of freedom, which is exact where the spreads are equal.
 
     References
     ----------
     .. [1] Hedges (1981), Journal of Educational Statistics 6, 107-128.
     .. [2] Steiger & Fouladi (1997), Noncentrality interval estimation, for the inversion.
+    .. [3] McGraw & Wong (1992), Psychological Bulletin 111, 361-365, for superiority.
+    .. [4] Reiser & Faraggi (1999), The Statistician 48, 413-418, for overlap.
 
     Examples
     --------
-    >>> g = hedges_g(2.0, 50, 50)
+    >>> found = standardised(2.0, 50, 50)
+    >>> g = found["hedges_g"]
     >>> round(g.value, 4), round(g.interval.low, 4), round(g.interval.high, 4)
     (0.3969, 0.003, 0.795)
+    >>> round(found["superiority"].value, 3)
+    0.611
     """
     t_, first, second = gate.finite("t", t), gate.at_least("n1", n1, 1), gate.at_least("n0", n0, 1)
     unit = np.sqrt(1 / first + 1 / second)
     df = first + second - 2
-    low_tail, high_tail = tails(alpha, alternative)
-    bounds = student.shift_bounds(t_, df, low_tail, high_tail)
-    value = t_ * unit * small_sample_factor(scalar_or_array(df))
-    interval = Interval(scalar_or_array(bounds.low * unit), scalar_or_array(bounds.high * unit), 1 - alpha)
-    return EffectSize(scalar_or_array(value), interval, "Hedges g")
+    tail = tails(alpha, alternative)
+    level = 1 - alpha
+    glass = None if difference_in_control_sd is None else gate.finite("Glass Δ", difference_in_control_sd)
+    if glass is None:
+        bounds = student.shift_bounds(t_, df, *tail)
+        low, high = bounds.low * unit, bounds.high * unit
+    else:
+        # One inversion for both, since it costs by the call.
+        t_both, df_both = (np.stack(np.broadcast_arrays(*pair)) for pair in ((t_, glass / unit), (df, second - 1)))
+        both = student.shift_bounds(t_both, df_both, tail[0], tail[1])
+        (low, glass_low), (high, glass_high) = both.low * unit, both.high * unit
+    d = t_ * unit
+    found = {
+        "hedges_g": _effect(d * small_sample_factor(scalar_or_array(df)), low, high, level, "Hedges g"),
+        "cohen_d": _effect(d, low, high, level, "Cohen d", aside=True),
+    }
+    if glass is not None:
+        found["glass_delta"] = _effect(glass, glass_low, glass_high, level, "Glass Δ", aside=True)
+    scale = (first + second) / np.sqrt(first * second)
+    r_low, r_high = (np.tanh(np.arcsinh(end / scale)) for end in (low, high))
+    found["r"] = _effect(t_ / np.sqrt(t_ * t_ + df), r_low, r_high, level, "r", aside=True)
+    wins, wins_low, wins_high = (normal.cdf(end / np.sqrt(2)) for end in (d, low, high))
+    found["superiority"] = _effect(wins, wins_low, wins_high, level, "superiority", percent=True, aside=True)
+    shared, at_low, at_high = (2 * normal.cdf(-np.abs(end) / 2) for end in (d, low, high))
+    most = np.where((low <= 0) & (high >= 0), 1.0, np.maximum(at_low, at_high))
+    least = np.minimum(at_low, at_high)
+    found["overlap"] = _effect(shared, least, most, level, "overlap", percent=True, aside=True)
+    return found
+
+
+def _effect(
+    value: Floats, low: Floats, high: Floats, level: float, label: str, *, percent: bool = False, aside: bool = False
+) -> EffectSize:
+    interval = Interval(scalar_or_array(low), scalar_or_array(high), level)
+    return EffectSize(scalar_or_array(value), interval, label, percent, aside)
 
 
 def lift(
@@ -116,10 +165,11 @@ def lift(
     variances: tuple[Floats, Floats],
     critical: Floats,
     *,
+    covariance: Floats | float = 0.0,
     alpha: float,
     alternative: Alternative = "two-sided",
-) -> EffectSize:
-    """Relative difference, treatment over control minus 1, with Fieller's interval.
+) -> dict[str, EffectSize]:
+    """Relative difference, treatment over control minus 1, with three intervals.
 
     Parameters
     ----------
@@ -129,44 +179,62 @@ def lift(
         Squared standard errors of those means.
     critical : ndarray
         Critical value of the test that the interval goes with.
+    covariance : ndarray, optional
+        Covariance of the two means, where both are of the same units.
     alpha, alternative
         As for the test.
 
     Returns
     -------
-    EffectSize
-        NaN where the control's mean is not above 0. Limits are infinite where the control's mean can't be told
-        from 0: then no finite limit covers the ratio.
+    dict of str to EffectSize
+        `lift` with Fieller's interval, `lift_delta` with that of the delta method, `log_ratio` (log of treatment over
+        control) with its normal interval. NaN where the control's mean is not above 0, and for `log_ratio` where
+        treatment's is not either. Fieller's limits are infinite where the control's mean can't be told from 0: then no
+        finite limit covers the ratio.
 
     Notes
     -----
-    A ratio r is inside when (m1 - r m0)^2 <= c^2 (v1 + r^2 v0): the same test as for the difference, so the
-    interval excludes a lift of 0 exactly when the test of no difference rejects.
+    A ratio r is inside Fieller's interval when (m1 - r m0)^2 <= c^2 (v1 - 2 r v10 + r^2 v0): the same test as for the
+    difference, so it excludes a lift of 0 exactly when the test of no difference rejects. The others are approximations.
 
     References
     ----------
     .. [1] Fieller (1954), Journal of the Royal Statistical Society B 16, 175-185.
+    .. [2] Hedges, Gurevitch & Curtis (1999), Ecology 80, 1150-1156, for the log ratio.
     """
     (m1, m0), (v1, v0) = means, variances
     square = critical * critical
-    a, b, c = m0 * m0 - square * v0, m1 * m0, m1 * m1 - square * v1
+    a, b, c = m0 * m0 - square * v0, m1 * m0 - square * covariance, m1 * m1 - square * v1
     with np.errstate(over="ignore", divide="ignore", invalid="ignore"):
         # b^2 - a c, written without the cancellation of m1^2 m0^2.
-        root = critical * np.sqrt(np.maximum(m1 * m1 * v0 + m0 * m0 * v1 - square * v1 * v0, 0))
+        spread = m1 * m1 * v0 + m0 * m0 * v1 - 2 * m1 * m0 * covariance
+        root = critical * np.sqrt(np.maximum(spread - square * (v1 * v0 - covariance * covariance), 0))
         far = b + np.copysign(root, b)
-        ends = np.sort(np.stack([far / a, np.where(far == 0, 0.0, c / far)]), axis=0)
+        one, two = far / a, np.where(far == 0, 0.0, c / far)
         value = (m1 - m0) / m0
-    usable = (m0 > 0) & np.isfinite(value)
+        ratio = m1 / m0
+        usable = (m0 > 0) & np.isfinite(value)
+        bounded = usable & (a > 0)
+        low = np.where(bounded, np.minimum(one, two) - 1, np.where(usable, -np.inf, np.nan))
+        high = np.where(bounded, np.maximum(one, two) - 1, np.where(usable, np.inf, np.nan))
+        reach = critical * np.sqrt(np.maximum(v1 - 2 * ratio * covariance + ratio * ratio * v0, 0)) / m0
+        log_reach = reach / ratio
+        log_ratio = np.where(usable & (m1 > 0), np.log(np.abs(ratio)), np.nan)
+    below, above = {"greater": (1.0, np.inf), "less": (np.inf, 1.0)}.get(alternative, (1.0, 1.0))
     value = np.where(usable, value, np.nan)
-    bounded = usable & (a > 0)
-    low = np.where(bounded, ends[0] - 1, np.where(usable, -np.inf, np.nan))
-    high = np.where(bounded, ends[1] - 1, np.where(usable, np.inf, np.nan))
     if alternative == "greater":
         high = np.where(usable, np.inf, np.nan)
     if alternative == "less":
         low = np.where(usable, -np.inf, np.nan)
-    interval = Interval(scalar_or_array(low), scalar_or_array(high), 1 - alpha)
-    return EffectSize(scalar_or_array(value), interval, "lift", percent=True)
+    level = 1 - alpha
+    with np.errstate(invalid="ignore"):
+        delta = value - below * reach, value + above * reach
+        logs = log_ratio - below * log_reach, log_ratio + above * log_reach
+    return {
+        "lift": _effect(value, low, high, level, "lift", percent=True),
+        "lift_delta": _effect(value, *delta, level, "lift by the delta method", percent=True, aside=True),
+        "log_ratio": _effect(log_ratio, *logs, level, "log ratio", aside=True),
+    }
 
 
 def risk_ratio(

@@ -19,7 +19,17 @@ if TYPE_CHECKING:
 
     from amber_ruler.numeric.gate import Number
 
-__all__ = ["Check", "Comparison", "EffectSize", "Group", "Interval", "Result"]
+__all__ = [
+    "Check",
+    "Comparison",
+    "EffectSize",
+    "Estimate",
+    "Group",
+    "Interval",
+    "MarginTest",
+    "Measurement",
+    "Result",
+]
 
 SCHEMA = "amber-ruler result 1"
 
@@ -43,27 +53,41 @@ class Interval:
 
 @dataclass(frozen=True, slots=True, eq=False)
 class EffectSize:
-    """An effect on a scale of its own, with its own interval."""
+    """An effect on a scale of its own, with its own interval.
+
+    `aside` ones are computed and kept with the others, and named but not tabled when the result is printed.
+    """
 
     value: Number
     interval: Interval
     label: str
     percent: bool = False
+    aside: bool = False
 
 
 @dataclass(frozen=True, slots=True, eq=False)
 class Group:
-    """One group as the method saw it."""
+    """One group as the method saw it: units (or exposure), mean (or share, rate, quantile), and what else it used."""
 
     label: str
     n: Number
     mean: Number
-    sd: Number
-    se: Number
+    sd: Number = math.nan
+    se: Number = math.nan
+    more: Mapping[str, Number] = field(default_factory=dict)
 
     def __post_init__(self) -> None:
-        if np.ndim(self.n) == 0:
+        if np.ndim(self.n) == 0 and float(self.n).is_integer():
             object.__setattr__(self, "n", int(self.n))
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class MarginTest:
+    """One-sided test against the margin: whether treatment is not worse by as much, or equivalent within it."""
+
+    label: str
+    p_value: Number
+    holds: bool | NDArray[np.bool_]
 
 
 @dataclass(frozen=True, slots=True)
@@ -143,52 +167,109 @@ class Result:
 
 
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False, repr=False)
-class Comparison(Result):
-    """Treatment against control: the estimate is always treatment minus control.
+class Measurement(Result):
+    """What is measured, of one group or two.
 
     Attributes
     ----------
-    metric, treatment, control : str
-        What was measured, and the labels of the two groups.
+    metric : str
+        What was measured.
     estimate : float or ndarray
-        Treatment minus control, in the metric's unit.
+        The quantity asked for, in the metric's unit.
     interval : Interval
         Inverts the test shown: it excludes `null` exactly when p_value < alpha.
-    p_value, statistic, df : float, ndarray or None
-        The test, where there is one; `statistic_name` says which.
-    alpha, alternative, null : float, str, float
-        Error rate, direction and tested difference.
+    p_value, statistic, df, critical : float, ndarray or None
+        The test, where there is one; `statistic_name` says which. It rejects beyond `critical`.
+    alpha, alternative : float, str
+        Error rate and direction.
     effects : mapping of str to EffectSize
         Effect sizes with intervals of their own.
     groups : tuple of Group
-        Treatment, then control.
-    margin : float or None
-        The smallest difference that matters, in the metric's unit.
+        One group, or treatment and then control.
+    facts : mapping of str to float
+        Further numbers of the method, such as the correlation of pairs.
+    quantity : "mean", "share", "rate", "quantile", "rank" or "spread"
+        What `mean` of a group holds.
     good : "higher" or "lower"
         The direction in which the metric is good.
-    percent : bool
-        Whether the estimate is a difference of shares.
+    margin : float or None
+        The smallest difference that matters, in the metric's unit.
     """
 
-    kind: ClassVar[str] = "comparison"
-
     metric: str
-    treatment: str
-    control: str
     estimate: Number
     interval: Interval
     p_value: Number | None = None
     statistic: Number | None = None
     statistic_name: str = ""
     df: Number | None = None
+    critical: Number | None = None
     alpha: float = 0.05
     alternative: str = "two-sided"
-    null: Number = 0.0
     effects: Mapping[str, EffectSize] = field(default_factory=dict)
     groups: tuple[Group, ...] = ()
-    margin: float | None = None
+    facts: Mapping[str, Number] = field(default_factory=dict)
+    quantity: str = "mean"
     good: str = "higher"
-    percent: bool = False
+    margin: float | None = None
+
+    @property
+    def percent(self) -> bool:
+        """Whether the estimate is a share or a difference of shares."""
+        return self.quantity == "share"
+
+
+@dataclass(frozen=True, slots=True, kw_only=True, eq=False, repr=False)
+class Estimate(Measurement):
+    """A quantity of one group, tested against a value where one is given.
+
+    Attributes
+    ----------
+    label : str
+        The group.
+    null : float or None
+        The value tested against, if there is one.
+    """
+
+    kind: ClassVar[str] = "estimate"
+
+    label: str
+    null: Number | None = None
+
+    @property
+    def verdict(self) -> str | NDArray[np.str_]:
+        """Read off the interval: better or worse than the value tested, as for a comparison; empty without one."""
+        if self.null is None:
+            return ""
+        return read_verdict(self.interval, null=self.null, margin=self.margin, good=self.good)
+
+
+@dataclass(frozen=True, slots=True, kw_only=True, eq=False, repr=False)
+class Comparison(Measurement):
+    """Treatment against control: the estimate is always treatment minus control, or treatment over control.
+
+    Attributes
+    ----------
+    treatment, control : str
+        Labels of the two groups.
+    null : float or ndarray
+        The difference (or ratio) tested.
+    ratio : bool
+        Whether the estimate is treatment over control.
+    paired : bool
+        Whether both groups are of the same units; a third group then holds the differences.
+    margin_tests : mapping of str to MarginTest
+        "not_worse" and "equivalent", where a margin was given.
+    """
+
+    kind: ClassVar[str] = "comparison"
+
+    treatment: str
+    control: str
+    null: Number = 0.0
+    ratio: bool = False
+    paired: bool = False
+    margin_tests: Mapping[str, MarginTest] = field(default_factory=dict)
 
     @property
     def verdict(self) -> str | NDArray[np.str_]:

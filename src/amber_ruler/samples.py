@@ -272,6 +272,24 @@ MeanGroup: TypeAlias = Sample | Summary | Moments | ArrayLike
 ShareGroup: TypeAlias = Sample | Counts | Moments | ArrayLike
 
 
+def values_of(group: MeanGroup, label: str) -> Sample:
+    """The values themselves, for methods that need them; `label` serves where the group has none."""
+    if isinstance(group, (Summary, Moments)):
+        raise InputError(f"{type(group).__name__} holds no values: give the values, such as table.split(…) does.")
+    sample = _sample_of(group, label)
+    if len(sample) == 0:
+        raise DataError(f"Variant {sample.label!r} is empty ({int(sample.missing):,} values missing).")
+    return sample
+
+
+def raw_values(**groups: MeanGroup) -> dict[str, Floats]:
+    """Values by label, where every group has them; otherwise nothing."""
+    if any(isinstance(group, (Summary, Moments)) for group in groups.values()):
+        return {}
+    samples = [_sample_of(group, role) for role, group in groups.items()]
+    return {sample.label: sample.values for sample in samples}
+
+
 def summary_of(group: MeanGroup, label: str, *, rows: int = 2) -> Summary:
     """Reduce a group to count, mean and spread; `label` serves where the group has none."""
     if isinstance(group, Summary):
@@ -319,10 +337,8 @@ def _moments_of(group: MeanGroup, label: str) -> Moments:
         if len(group.columns) != 1:
             raise InputError(f"These moments hold the columns {list(group.columns)}: pick one with .select(name).")
         return group if group.label else group.relabel(label)
-    sample = _sample_of(group, label)
+    sample = values_of(group, label)
     missing = int(sample.missing)  # a count by now: Sample has settled the rule
-    if len(sample) == 0:
-        raise DataError(f"Variant {sample.label!r} is empty ({missing:,} values missing).")
     return Moments.from_arrays({sample.metric or "value": sample.values}, label=sample.label, missing=missing)
 
 

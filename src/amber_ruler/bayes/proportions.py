@@ -98,7 +98,7 @@ def proportions(
         groups=raw.groups,
         margin=raw.margin,
         good=good,
-        percent=True,
+        quantity="share",
         checks=raw.checks,
         prior=f"{prior} for each share",
         chance_better=_chance_above(better, worse),

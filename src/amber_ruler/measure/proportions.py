@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Literal
 import numpy as np
 
 from amber_ruler import effects
-from amber_ruler.measure import shared
+from amber_ruler.measure import checks, shared
 from amber_ruler.numeric import gate, normal, score
 from amber_ruler.numeric.gate import Floats, scalar_or_array
 from amber_ruler.results import Check, Comparison, EffectSize, Group, Interval
@@ -85,7 +85,7 @@ def proportions(
     tail = effects.tails(alpha, alternative)
     gate.choice("good", good, shared.DIRECTIONS)
     group1, group0 = counts_of(treatment, "treatment"), counts_of(control, "control")
-    shared.check_labels(group1, group0)
+    shared.check_labels(group1.label, group0.label)
     raw = (group1.successes, group1.trials, group0.successes, group0.trials, gate.between("null", null, -1, 1))
     x1, n1, x0, n0, at = gate.aligned(*raw)
     counts = (x1, n1, x0, n0)
@@ -117,8 +117,8 @@ def proportions(
         groups=(_group(group1.label, x1, n1), _group(group0.label, x0, n0)),
         margin=shared.settle_margin(margin),
         good=good,
-        percent=True,
-        checks=(*_expected_check(counts), *shared.missing_check(group1, group0)),
+        quantity="share",
+        checks=(*_expected_check(counts), *checks.missing(group1, group0)),
         notes=notes,
     )
 
@@ -176,4 +176,5 @@ def _group(label: str, x: Floats, n: Floats) -> Group:
     share = x / n
     # The standard deviation of 0/1 values with n below, the binomial one.
     sd = np.sqrt(share * (1 - share))
-    return Group(label, *(scalar_or_array(v) for v in (n, share, sd, sd / np.sqrt(n))))
+    se = scalar_or_array(sd / np.sqrt(n))
+    return Group(label, scalar_or_array(n), scalar_or_array(share), scalar_or_array(sd), se)

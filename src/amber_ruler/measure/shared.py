@@ -1,21 +1,73 @@
-"""What every two-group method does alike: p-values, limits that agree with them, and common checks."""
+"""What every method does alike: p-values, limits that agree with them, margins and directions."""
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any, NamedTuple
 
 import numpy as np
 
+from amber_ruler import effects
 from amber_ruler.errors import InputError
-from amber_ruler.numeric import gate
-from amber_ruler.numeric.gate import Floats, scalar_or_array
-from amber_ruler.results import Check, Interval
-from amber_ruler.samples import Counts, Summary
+from amber_ruler.numeric import gate, normal, student
+from amber_ruler.numeric.gate import Floats, Number, scalar_or_array
+from amber_ruler.results import Interval, MarginTest
 
 if TYPE_CHECKING:
     from collections.abc import Callable
 
+    from amber_ruler.effects import Alternative
+
 DIRECTIONS = ("higher", "lower")
+
+
+class Symmetric(NamedTuple):
+    """A test by a statistic that is symmetric about 0, and the interval that inverts it."""
+
+    statistic: Floats
+    p: Floats
+    critical: Floats
+    interval: Interval
+    margin_tests: dict[str, MarginTest]
+
+    def fields(self, name: str, alternative: str) -> dict[str, Any]:
+        """What of it a Measurement holds."""
+        return {
+            "interval": self.interval,
+            "p_value": scalar_or_array(self.p),
+            "statistic": scalar_or_array(self.statistic),
+            "statistic_name": name,
+            "critical": critical_of(self.critical, alternative),
+        }
+
+
+def symmetric_test(
+    estimate: Floats,
+    se: Floats,
+    df: Floats | None,
+    null: Floats,
+    *,
+    alpha: float,
+    alternative: Alternative,
+    margin: float | None = None,
+    good: str = "higher",
+) -> Symmetric:
+    """Test an estimate by its standard error: t with degrees of freedom, z without."""
+    tail = max(effects.tails(alpha, alternative))
+
+    def upper(x: Floats) -> Floats:
+        return normal.sf(x) if df is None else student.sf(x, df)
+
+    def one_sided(at: Floats, direction: str) -> Floats:
+        return p_value((estimate - at) / se, upper, direction)
+
+    statistic = (estimate - null) / se
+    p = p_value(statistic, upper, alternative)
+    critical = normal.upper_quantile(tail) if df is None else student.upper_quantile(tail, df)
+    reach = critical * se
+    low = np.full(reach.shape, -np.inf) if alternative == "less" else estimate - reach
+    high = np.full(reach.shape, np.inf) if alternative == "greater" else estimate + reach
+    interval = agreeing(low, high, p, null, alpha, estimate)
+    return Symmetric(statistic, p, critical, interval, margin_tests(one_sided, null, margin, good, alpha))
 
 
 def p_value(statistic: Floats, tail: Callable[[Floats], Floats], alternative: str) -> Floats:
@@ -41,10 +93,10 @@ def agreeing(low: Floats, high: Floats, p: Floats, null: Floats, alpha: float, e
     return Interval(scalar_or_array(low), scalar_or_array(high), 1 - alpha)
 
 
-def check_labels(treatment: Summary | Counts, control: Summary | Counts) -> None:
+def check_labels(treatment: str, control: str) -> None:
     """Refuse two groups under one label: the direction could not be said."""
-    if treatment.label == control.label:
-        raise InputError(f"Treatment and control are both labelled {control.label!r}: give them different labels.")
+    if treatment == control:
+        raise InputError(f"Treatment and control are both labelled {control!r}: give them different labels.")
 
 
 def settle_margin(margin: float | None) -> float | None:
@@ -52,23 +104,28 @@ def settle_margin(margin: float | None) -> float | None:
     return None if margin is None else float(gate.at_least("margin", margin, 0))
 
 
-def missing_check(treatment: Summary | Counts, control: Summary | Counts) -> tuple[Check, ...]:
-    """Say how many units had no value, in which variant."""
-    if not treatment.missing and not control.missing:
-        return ()
-    parts = ", ".join(
-        f"{g.label} {g.missing:,} of {g.missing + int(np.sum(size)):,}"
-        for g, size in ((treatment, _size(treatment)), (control, _size(control)))
-    )
-    return (
-        Check(
-            "missing values",
-            f"left out: {parts}",
-            "The result speaks for units with a value; if the variants lose different units, it can mislead.",
-            "note",
-        ),
-    )
+def margin_tests(
+    one_sided: Callable[[Floats, str], Floats], null: Floats, margin: float | None, good: str, alpha: float
+) -> dict[str, MarginTest]:
+    """Test treatment against the margin: not worse by as much, and neither better nor worse by as much.
+
+    `one_sided(null, alternative)` is the p-value of the method's own one-sided test.
+
+    References
+    ----------
+    .. [1] Schuirmann (1987), Journal of Pharmacokinetics and Biopharmaceutics 15, 657-680, for two one-sided tests.
+    """
+    if not margin:
+        return {}
+    above, below = one_sided(null - margin, "greater"), one_sided(null + margin, "less")
+    found = {"not_worse": (above if good == "higher" else below, "not worse by the margin")}
+    found["equivalent"] = (np.maximum(above, below), "equivalent within the margin")
+    return {
+        name: MarginTest(label, scalar_or_array(p), bool(p < alpha) if np.ndim(p) == 0 else p < alpha)
+        for name, (p, label) in found.items()
+    }
 
 
-def _size(group: Summary | Counts) -> Floats:
-    return np.asarray(group.n if isinstance(group, Summary) else group.trials)
+def critical_of(quantile: Floats | float, alternative: str) -> Number:
+    """The critical value as it is compared with the statistic: negative for "less"."""
+    return scalar_or_array(np.asarray(-quantile if alternative == "less" else quantile))

@@ -80,7 +80,7 @@ class EarlierStudy(Result):
         sd = float(np.sqrt(((n1 - 1) * one.sd**2 + (n0 - 1) * two.sd**2) / (n1 + n0 - 2)))
         gap = float(one.mean - two.mean)
         t = gap / (sd * np.sqrt(1 / n1 + 1 / n0))
-        found = effects.hedges_g(t, n1, n0, alpha=alpha)
+        found = effects.standardised(t, n1, n0, alpha=alpha)["hedges_g"]
         design = TwoMeans(sd=sd, baseline=float(two.mean))
         return cls._made(found, design, gap, found.interval, sd, "d", _STEIGER)
 
@@ -97,7 +97,7 @@ class EarlierStudy(Result):
         sizes = gate.whole("n", n, 2)
         value = float(gate.finite("t", t))
         if sizes.shape == (2,):
-            found = effects.hedges_g(value, sizes[0], sizes[1], alpha=alpha)
+            found = effects.standardised(value, sizes[0], sizes[1], alpha=alpha)["hedges_g"]
             raw = value * float(np.sqrt(np.sum(1 / sizes)))
             return cls._made(found, TwoMeans(sd=1.0), raw, found.interval, 1.0, "d", _STEIGER)
         if sizes.shape != ():

@@ -7,12 +7,11 @@ from functools import lru_cache
 from typing import TYPE_CHECKING
 
 import numpy as np
-from scipy import special
 
 from amber_ruler.errors import DesignError
 from amber_ruler.numeric import normal
+from amber_ruler.numeric.binomial import at_least, chance
 from amber_ruler.numeric.gate import aligned
-from amber_ruler.numeric.stirling import expm1_less, stirling_error
 from amber_ruler.plan.solve import MOST_UNITS
 
 if TYPE_CHECKING:
@@ -40,12 +39,6 @@ def power_of_binomial(baseline: Floats, effect: Floats, n: Floats, low: Number, 
     below = n - _reject_from(n, 1 - p0, high)
     share = p0 + effect
     return at_least(above, n, share) + at_least(n - below, n, 1 - share)
-
-
-def at_least(x: Floats, n: Floats, share: Floats) -> Floats:
-    """P(X >= x) for a binomial count X."""
-    inside = np.clip(x, 1, n)
-    return np.where(x <= 0, 1.0, np.where(x > n, 0.0, special.betainc(inside, n - inside + 1, share)))
 
 
 def _reject_from(n: Floats, share: Floats, tail: Floats) -> Floats:
@@ -116,20 +109,6 @@ def _power_of_pair(
         below = _first(lambda x: (x > n1) | (z(np.minimum(x, n1)) >= -critical), np.floor(x0 * n1 / n0 - spread), last)
         rejected += 1 - at_least(below, np.asarray(n1), np.asarray(share))
     return float(np.sum(chance(x0, n0, baseline) * rejected))
-
-
-def chance(x: Floats, n: float, share: float) -> Floats:
-    """P(X = x) for a binomial count X, by Loader's saddle point, which keeps its digits at large n."""
-    inside = np.clip(x, 1, max(n - 1, 1))
-    rest = n - inside
-    # The two deviances x log(x / np) + np - x: their linear terms cancel.
-    deviance = inside * expm1_less(np.log(n * share / inside))
-    with np.errstate(divide="ignore", invalid="ignore"):
-        deviance = deviance + rest * expm1_less(np.log(n * (1 - share) / rest))
-        log_error = stirling_error(np.asarray(n)) - stirling_error(inside) - stirling_error(np.maximum(rest, 1))
-        middle = np.exp(log_error - deviance) * np.sqrt(n / (2 * np.pi * inside * rest))
-    none, all_ = np.exp(n * np.log1p(-share)), np.exp(n * np.log(share))
-    return np.where(x <= 0, none, np.where(x >= n, all_, middle))
 
 
 def lasting_sizes(design: Design, effect: Floats, target: Floats, guess: Floats) -> Floats:

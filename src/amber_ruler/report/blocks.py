@@ -40,7 +40,7 @@ class Ruler:
     """Intervals under each other on one scale, with its zero mark and the band of the margin."""
 
     rows: tuple[RulerRow, ...]
-    centre: float = 0.0
+    centre: float | None = 0.0  # None where no value is tested
     margin: float | None = None
     percent: bool = False
     unit: str = ""

@@ -21,11 +21,11 @@ def draw_rulers(ruler: Ruler, *, ax: Axes | None = None, title: str = "") -> Axe
     """Draw intervals under each other on one scale, with the zero mark and the margin's band."""
     axes = new_axes(ax, height=1.3 + 0.55 * len(ruler.rows))
     scale = scale_of(ruler)
-    if ruler.margin:
-        axes.axvspan(
-            ruler.centre - ruler.margin, ruler.centre + ruler.margin, color=palette.SAND, zorder=0, label="margin"
-        )
-    axes.axvline(ruler.centre, color=palette.INK, linewidth=1.2, zorder=1)
+    if ruler.centre is not None:
+        if ruler.margin:
+            ends = (ruler.centre - ruler.margin, ruler.centre + ruler.margin)
+            axes.axvspan(*ends, color=palette.SAND, zorder=0, label="margin")
+        axes.axvline(ruler.centre, color=palette.INK, linewidth=1.2, zorder=1)
     for k, row in enumerate(ruler.rows):
         _draw_row(axes, row, k, scale)
     axes.set_ylim(len(ruler.rows) - 0.4, -0.6)

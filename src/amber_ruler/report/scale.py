@@ -27,11 +27,11 @@ class Scale:
 
 def scale_of(ruler: Ruler, *, most_ticks: int = 7) -> Scale:
     """Fit a scale to all rows, the zero mark and the margin."""
-    points = [ruler.centre, ruler.centre - (ruler.margin or 0), ruler.centre + (ruler.margin or 0)]
+    points = [] if ruler.centre is None else [ruler.centre + side * (ruler.margin or 0) for side in (-1, 0, 1)]
     for row in ruler.rows:
         points += [v for v in (row.low, row.estimate, row.high) if math.isfinite(v)]
     low, high = min(points), max(points)
-    room = (high - low) or abs(ruler.centre) or 1.0
+    room = (high - low) or abs(high) or 1.0
     low, high = low - 0.08 * room, high + 0.08 * room
     step = _nice_step((high - low) / most_ticks)
     first = math.ceil(low / step)

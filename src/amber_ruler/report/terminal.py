@@ -109,13 +109,14 @@ def _ruler(console: Console, block: Ruler) -> None:
 
 def _bar(row: RulerRow, ruler: Ruler, scale: Scale, cells: int) -> Text:
     signs, styles = [" "] * cells, [""] * cells
-    if ruler.margin:
+    if ruler.margin and ruler.centre is not None:
         for k in range(
             scale.place(ruler.centre - ruler.margin, cells), scale.place(ruler.centre + ruler.margin, cells) + 1
         ):
             signs[k], styles[k] = "░", palette.DUNE
-    zero = scale.place(ruler.centre, cells)
-    signs[zero], styles[zero] = "│", palette.STONE
+    zero = -1 if ruler.centre is None else scale.place(ruler.centre, cells)
+    if zero >= 0:
+        signs[zero], styles[zero] = "│", palette.STONE
     colour = palette.VERDICTS[row.verdict][1] if row.verdict else palette.AMBER
     low, high = (scale.place(v, cells) for v in (row.low, row.high))
     for k in range(low, high + 1):
@@ -132,7 +133,7 @@ def _bar(row: RulerRow, ruler: Ruler, scale: Scale, cells: int) -> Text:
 
 def _graduation(ruler: Ruler, scale: Scale, cells: int) -> tuple[str, str]:
     line, below = ["─"] * cells, [" "] * cells
-    if ruler.margin:
+    if ruler.margin and ruler.centre is not None:
         # Said on the scale too: in a row the band may lie under the interval.
         first, last = (scale.place(ruler.centre + side * ruler.margin, cells) for side in (-1, 1))
         line[first : last + 1] = "═" * (last + 1 - first)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -10,10 +11,11 @@ from amber_ruler.report import numbers
 from amber_ruler.report.blocks import Block, Grid, Heading, Lines, Ruler, RulerRow
 from amber_ruler.report.numbers import safe
 from amber_ruler.report.views.shared import alarms, checks_and_notes, level, test_terms
-from amber_ruler.results import Comparison, EffectSize, Interval
+from amber_ruler.results import Comparison, EffectSize, Estimate, Interval
 
 if TYPE_CHECKING:
     from amber_ruler.numeric.gate import Number
+    from amber_ruler.results import Group, Measurement
 
 _MOST_ROWS = 20
 
@@ -28,45 +30,74 @@ def layout(result: Comparison) -> list[Block]:
         groups(result),
         estimate_line(result),
         ruler(result),
-        *_test(result),
+        *test(result),
+        *margins(result),
         *effects(result),
         *checks_and_notes(result),
         Lines((sentence(result),), strong=True),
     ]
 
 
-def heading(result: Comparison) -> Heading:
+def heading(result: Measurement) -> Heading:
     """Title and verdict, method and error rate."""
     return Heading(
-        safe(result.title), f"{result.method} · {test_terms(result.alpha, result.alternative)}", str(result.verdict)
+        safe(result.title),
+        f"{result.method} · {test_terms(result.alpha, result.alternative)}",
+        str(getattr(result, "verdict", "")),
     )
 
 
-def groups(result: Comparison) -> Grid:
-    """Both groups and their units together."""
-    one, two = result.groups
-    if result.percent:
-        header = ("", "n", "successes", "share", "se")
-        rows = [
-            (safe(g.label), numbers.whole(g.n), numbers.whole(round(float(g.n * g.mean))), *_shares(g.mean, g.se))
-            for g in (one, two)
-        ]
-    else:
-        header = ("", "n", "mean", "sd", "se")
-        means = numbers.together(float(one.mean), float(two.mean), width=float(max(one.se, two.se)))
-        rows = [
-            (safe(g.label), numbers.whole(g.n), mean, numbers.number(float(g.sd)), numbers.number(float(g.se)))
-            for g, mean in zip((one, two), means, strict=True)
-        ]
-    total = ("in total", numbers.whole(one.n + two.n), *("" for _ in header[2:]))
-    return Grid(header, (*rows, total))
+_COLUMNS = {
+    "mean": ("n", "mean", "sd", "se"),
+    "share": ("n", "successes", "share", "se"),
+    "rate": ("exposure", "events", "rate", "se"),
+    "quantile": ("n", "quantile", "se"),
+    "rank": ("n", "median"),
+    "spread": ("n", "sd"),
+}
+
+
+def groups(result: Measurement) -> Grid:
+    """One group, or both and their units together."""
+    header = _COLUMNS[result.quantity]
+    width = max((float(g.se) for g in result.groups), default=math.nan)
+    means = numbers.together(*(float(g.mean) for g in result.groups), width=width if width > 0 else None)
+    rows = [
+        (safe(g.label), *_cells(g, mean, header), *(numbers.number(float(v)) for v in g.more.values()))
+        for g, mean in zip(result.groups, means, strict=True)
+    ]
+    more = tuple(result.groups[0].more)
+    if len(rows) > 1 and not getattr(result, "paired", False):
+        total = sum(np.asarray(g.n) for g in result.groups)
+        rows.append(("in total", numbers.whole(float(total)), *("" for _ in (*header[1:], *more))))
+    return Grid(("", *header, *more), tuple(rows))
+
+
+def _cells(group: Group, mean: str, header: tuple[str, ...]) -> list[str]:
+    """A group's numbers under their headings."""
+    share = 100 * float(group.mean)
+    written = {
+        "n": lambda: numbers.whole(group.n),
+        "exposure": lambda: numbers.whole(group.n),
+        "successes": lambda: numbers.whole(round(float(group.n) * float(group.mean))),
+        "events": lambda: numbers.whole(round(float(group.n) * float(group.mean))),
+        "share": lambda: f"{numbers.together(share, width=100 * float(group.se) or None)[0]}%",
+        "sd": lambda: numbers.number(float(group.sd)),
+        "se": lambda: (
+            f"{numbers.number(100 * float(group.se))} pp" if "share" in header else numbers.number(float(group.se))
+        ),
+    }
+    return [written.get(name, lambda: mean)() for name in header]
 
 
 def estimate_line(result: Comparison) -> Lines:
     """The difference, said with both labels."""
     value, low, high = amounts(result)
-    name = safe(f"{result.treatment} − {result.control}")
-    return Lines((f"{name}  {value}   {limits_in_words(result, low, high)}",), strong=True)
+    return Lines((f"{safe(_between(result))}  {value}   {limits_in_words(result, low, high)}",), strong=True)
+
+
+def _between(result: Comparison) -> str:
+    return f"{result.treatment} {'/' if result.ratio else '−'} {result.control}"
 
 
 def ruler(result: Comparison) -> Ruler:
@@ -81,25 +112,45 @@ def ruler(result: Comparison) -> Ruler:
             for k, (e, a, b, v) in enumerate(zip(estimate, low, high, verdicts, strict=True))
         )[:_MOST_ROWS]
     else:
-        rows = (ruler_row(result, f"{result.treatment} − {result.control}"),)
+        rows = (ruler_row(result, _between(result)),)
     return Ruler(rows, float(np.min(result.null)), result.margin, result.percent, "pp" if result.percent else "")
 
 
-def ruler_row(result: Comparison, label: str) -> RulerRow:
+def ruler_row(result: Measurement, label: str) -> RulerRow:
     """One result as a row of a ruler that several share."""
     low, high = drawn_limits(result)
-    return RulerRow(safe(label), float(result.estimate), float(low), float(high), str(result.verdict))
+    return RulerRow(safe(label), float(result.estimate), float(low), float(high), str(getattr(result, "verdict", "")))
 
 
-def effects(result: Comparison) -> list[Block]:
-    """Effect sizes with their intervals."""
+def margins(result: Comparison) -> list[Block]:
+    """The tests against the margin, a line each."""
+    if not result.margin_tests or result.margin is None:
+        return []
+    size = numbers.number(result.margin * (100 if result.percent else 1)) + (" pp" if result.percent else "")
+    said = {"not_worse": f"not worse by {size} or more", "equivalent": f"equivalent within {size} either way"}
+    rows = tuple(
+        (said[name], "yes" if test.holds else "not shown", f"p {numbers.p_value(float(test.p_value), result.alpha)}")
+        for name, test in result.margin_tests.items()
+    )
+    return [Grid(("", "", ""), rows, left=(0, 1))]
+
+
+def effects(result: Measurement) -> list[Block]:
+    """Effect sizes with their intervals; those aside are named."""
     if not result.effects:
         return []
     rows = []
     for effect in result.effects.values():
         value, low, high = _effect(effect)
-        rows.append((effect.label, value, span(low, high, result.alternative)))
-    return [Grid(("effect size", "value", f"{level(1 - result.alpha)} interval"), tuple(rows))]
+        if not effect.aside:
+            rows.append((effect.label, value, span(low, high, result.alternative)))
+    aside = ", ".join(effect.label for effect in result.effects.values() if effect.aside)
+    blocks: list[Block] = []
+    if rows:
+        blocks.append(Grid(("effect size", "value", f"{level(1 - result.alpha)} interval"), tuple(rows)))
+    if aside:
+        blocks.append(Lines((f"also in .effects: {aside}",)))
+    return blocks
 
 
 def sentence(result: Comparison) -> str:
@@ -142,9 +193,9 @@ def rows(result: Comparison) -> dict[str, Any]:
     return table
 
 
-def amounts(result: Comparison, *, sign: bool = True) -> tuple[str, str, str]:
-    """Estimate and limits as text, in the metric's unit or in percentage points."""
-    factor, unit = (100.0, " pp") if result.percent else (1.0, "")
+def amounts(result: Measurement, *, sign: bool = True) -> tuple[str, str, str]:
+    """Estimate and limits as text, in the metric's unit, in percent or in percentage points."""
+    factor, unit = (100.0, "%" if isinstance(result, Estimate) else " pp") if result.percent else (1.0, "")
     low_end, high_end = (float(v) for v in drawn_limits(result))
     values = [float(result.estimate) * factor, low_end * factor, high_end * factor]
     if not sign:
@@ -159,7 +210,7 @@ def amounts(result: Comparison, *, sign: bool = True) -> tuple[str, str, str]:
     return value + unit, low, high
 
 
-def drawn_limits(result: Comparison) -> tuple[Number, Number]:
+def drawn_limits(result: Measurement) -> tuple[Number, Number]:
     """Both limits; the open end of a one-sided interval is infinite, though a share's ends at 1."""
     low, high = result.interval.low, result.interval.high
     if result.alternative == "greater":
@@ -169,7 +220,7 @@ def drawn_limits(result: Comparison) -> tuple[Number, Number]:
     return low, high
 
 
-def limits_in_words(result: Comparison, low: str, high: str) -> str:
+def limits_in_words(result: Measurement, low: str, high: str) -> str:
     """An interval such as "95% interval 1.2 to 3.4", or with one limit."""
     return f"{level(result.interval.level)} interval {span(low, high, result.alternative)}"
 
@@ -194,15 +245,23 @@ def _shares(mean: Any, se: Any) -> tuple[str, str]:
     return (f"{numbers.together(share, width=spread or None)[0]}%", f"{numbers.number(spread)} pp")
 
 
-def _test(result: Comparison) -> list[Block]:
-    if result.p_value is None or result.statistic is None:
+def test(result: Measurement) -> list[Block]:
+    """Statistic, degrees of freedom, critical value and p in one line."""
+    if result.p_value is None:
         return []
-    parts = [f"{result.statistic_name} {numbers.number(float(result.statistic))}"]
+    parts = []
+    if result.statistic is not None:
+        parts.append(f"{result.statistic_name} {numbers.number(float(result.statistic))}")
     if result.df is not None:
         parts.append(f"df {numbers.number(float(result.df))}")
+    if result.critical is not None:
+        sign = "±" if result.alternative == "two-sided" else ""
+        parts.append(f"critical {sign}{numbers.number(float(result.critical))}")
     parts.append(f"p {numbers.p_value(float(result.p_value), result.alpha)}")
-    if float(result.null) != 0:
-        parts.append(f"tested difference {numbers.number(float(result.null))}")
+    null, usual = getattr(result, "null", None), 1.0 if getattr(result, "ratio", False) else 0.0
+    if null is not None and (float(null) != usual or isinstance(result, Estimate)):
+        said = numbers.percent(float(null)) if result.percent else numbers.number(float(null))
+        parts.append(f"tested {'against' if isinstance(result, Estimate) else 'difference'} {said}")
     return [Lines(("   ".join(parts),))]
 
 
@@ -219,13 +278,15 @@ def _p_word(p: float, alpha: float) -> str:
 
 
 def _claim(result: Comparison, named: str, value: str) -> str:
-    direction = "higher" if result.estimate > 0 else "lower"
+    direction = "higher" if result.estimate > (1 if result.ratio else 0) else "lower"
+    if result.ratio:
+        value, direction = f"{value} times", "that of control"
     verdict = str(result.verdict)
     if verdict in {"better", "worse"}:
         return f"{named}: {verdict}, {value} {direction}"
     if verdict == "undecided":
         null = float(result.null)
-        tested = "no difference" if null == 0 else f"a difference of {numbers.number(null)}"
+        tested = "no difference" if null == (1 if result.ratio else 0) else f"a difference of {numbers.number(null)}"
         return f"{named}: undecided, {value} {direction}, which is in line with {tested}"
     margin = numbers.number((result.margin or 0) * (100 if result.percent else 1)) + (" pp" if result.percent else "")
     return f"{named}: no difference that matters, {value} {direction} and within {margin} either way"

@@ -1,0 +1,221 @@
+"""Two values of each unit: the mean difference."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Literal
+
+import numpy as np
+
+from amber_ruler import effects
+from amber_ruler.errors import DataError, InputError
+from amber_ruler.measure import checks, shared
+from amber_ruler.moments import Moments
+from amber_ruler.numeric import gate, normal, student
+from amber_ruler.numeric.gate import Floats, scalar_or_array
+from amber_ruler.results import Check, Comparison, EffectSize, Group, Interval
+from amber_ruler.samples import Pairs, Summary
+
+if TYPE_CHECKING:
+    from numpy.typing import ArrayLike
+
+    from amber_ruler.effects import Alternative
+
+
+def pairs(
+    treatment: Pairs | Summary,
+    control: Summary | None = None,
+    *,
+    correlation: float | None = None,
+    alpha: float = 0.05,
+    null: ArrayLike = 0.0,
+    alternative: Alternative = "two-sided",
+    margin: float | None = None,
+    good: Literal["higher", "lower"] = "higher",
+    metric: str | None = None,
+) -> Comparison:
+    """Is the mean of treatment different from that of control on the same units, and by how much?
+
+    Parameters
+    ----------
+    treatment : Pairs, or Summary
+        Both sides of each unit, as `table.pairs` aligns them; or the published numbers of the treatment side.
+    control : Summary, optional
+        The published numbers of the control side, with as many units.
+    correlation : float, optional
+        Correlation of the two sides; needed with published numbers only.
+    alpha, null, alternative, margin, good, metric
+        As for `means`.
+
+    Returns
+    -------
+    Comparison
+        Mean difference with interval, t, df, p; in `effects` d_z (by the spread of differences), d_av (by the average
+        spread of the sides), lift and superiority; in `facts` the correlation of the sides and the gain of pairing.
+
+    Raises
+    ------
+    DataError
+        If there are fewer than two pairs, or all differences are equal.
+    InputError
+        If published numbers come without a correlation, or with different sizes.
+
+    Notes
+    -----
+    The two standardised differences answer different questions: d_z grows with the correlation of the sides and says
+    how easily the difference is seen; d_av is on the scale of a comparison of separate groups. The interval of d_z
+    inverts the noncentral t; that of d_av is the same one rescaled. The gain is the number of units in each of two
+    separate groups that would be as sharp as one pair.
+
+    References
+    ----------
+    .. [1] Student (1908), Biometrika 6, 1-25.
+    .. [2] Algina & Keselman (2003), Educational and Psychological Measurement 63, 537-553, for d_av.
+
+    Examples
+    --------
+    >>> from amber_ruler import Pairs
+    >>> r = pairs(Pairs([39.0, 41.5, 40.0, 38.0], [42.0, 44.0, 43.5, 40.0], ("after", "before")))
+    >>> round(r.estimate, 3), round(r.statistic, 3), round(r.p_value, 4)
+    (-2.75, -8.521, 0.0034)
+    """
+    effects.tails(alpha, alternative)
+    gate.choice("good", good, shared.DIRECTIONS)
+    values: dict[str, Floats] = {}
+    if isinstance(treatment, Pairs):
+        if control is not None or correlation is not None:
+            raise InputError("Pairs hold both sides and their correlation: give nothing else.")
+        one, two, together, away = _sides(treatment)
+        values = {"differences": treatment.differences}
+    else:
+        one, two, together, away = _published(treatment, control, correlation)
+    shared.check_labels(one.label, two.label)
+    raw = (one.n, one.mean, one.sd, two.mean, two.sd, together, *away, gate.finite("null", null))
+    n, mean1, sd1, mean0, sd0, r, difference, sd, at = gate.aligned(*raw)
+    if np.any(sd == 0):
+        raise DataError(
+            f"All {int(np.max(n)):,} differences are equal: without any spread there is no test of their mean."
+        )
+    se, df = sd / np.sqrt(n), n - 1
+    room = shared.settle_margin(margin)
+    asked = {"alpha": alpha, "alternative": alternative, "margin": room, "good": good}
+    result = shared.symmetric_test(difference, se, df, at, **asked)  # type: ignore[arg-type]
+
+    def again(kept: dict[str, Floats]) -> float:
+        (left,) = kept.values()
+        if np.ptp(left) == 0:
+            return 0.0 if left[0] != at else 1.0
+        spread = np.asarray(np.std(left, ddof=1) / np.sqrt(left.size))
+        test = shared.symmetric_test(np.asarray(left.mean()), spread, np.asarray(left.size - 1.0), at, **asked)  # type: ignore[arg-type]
+        return float(test.p)
+
+    with np.errstate(divide="ignore"):
+        gain = (sd1**2 + sd0**2) / sd**2
+    name = metric or one.metric or two.metric or "value"
+    notes = []
+    if np.ndim(difference) == 0:
+        sharper = f"as sharp as two separate groups of {float(gain * n):,.0f} units each"
+        notes.append(f"The sides correlate {float(r):.3f}: these {int(n):,} pairs are {sharper}.")
+    left_out: tuple[Check, ...] = ()
+    if isinstance(treatment, Pairs) and treatment.left_out:
+        finding = f"{treatment.left_out:,} left out: they have a value on one side only"
+        left_out = (Check("units without a pair", finding, "The result speaks for units with both sides.", "note"),)
+    return Comparison(
+        title=f"{name}: {one.label} − {two.label}, in pairs",
+        method="two values of each unit",
+        source="Student (1908), Biometrika 6, 1-25",
+        metric=name,
+        treatment=one.label,
+        control=two.label,
+        estimate=scalar_or_array(difference),
+        df=scalar_or_array(df),
+        alpha=alpha,
+        alternative=alternative,
+        null=scalar_or_array(at),
+        paired=True,
+        effects=_effects((mean1, mean0, sd1, sd0, r), (difference, sd, n), result.critical, alpha, alternative),
+        groups=(
+            _group(one.label, n, mean1, sd1),
+            _group(two.label, n, mean0, sd0),
+            _group("difference", n, difference, sd),
+        ),
+        facts={"correlation": scalar_or_array(r), "gain": scalar_or_array(gain)},
+        margin=room,
+        margin_tests=result.margin_tests,
+        good=good,
+        checks=(
+            *checks.few(n),
+            *checks.skewed(values),
+            *(checks.one_value_turns_it(values, float(result.p), alpha, again) if values else ()),
+            *left_out,
+        ),
+        notes=tuple(notes),
+        **result.fields("t", alternative),
+    )
+
+
+def _sides(both: Pairs) -> tuple[Summary, Summary, float, tuple[ArrayLike, ArrayLike]]:
+    """Both sides, their correlation (0 where one never varies), mean and spread of the differences."""
+    if len(both) < 2:
+        raise DataError(f"{len(both)} pairs have no spread: at least 2 are needed ({both.left_out:,} units left out).")
+    found = Moments.from_arrays({"one": both.treatment, "two": both.control, "difference": both.differences})
+    one, two = (
+        Summary(found.n, found.mean(side), found.sd(side), label, metric=both.metric)
+        for side, label in zip(("one", "two"), both.labels, strict=True)
+    )
+    still = one.sd == 0 or two.sd == 0
+    return (
+        one,
+        two,
+        0.0 if still else found.correlation("one", "two"),
+        (found.mean("difference"), found.sd("difference")),
+    )
+
+
+def _published(
+    one: Summary, two: Summary | None, correlation: float | None
+) -> tuple[Summary, Summary, float, tuple[ArrayLike, ArrayLike]]:
+    if two is None or correlation is None:
+        raise InputError("Published numbers of pairs are two Summary and the correlation of the sides.")
+    r = float(gate.between("correlation", correlation, -1, 1))
+    n1, n0, sd1, sd0, mean1, mean0 = gate.aligned(one.n, two.n, one.sd, two.sd, one.mean, two.mean)
+    if np.any(n1 != n0):
+        raise InputError("Pairs have as many units on either side: the sizes differ.")
+    if np.any(n1 < 2):
+        raise DataError("One pair has no spread: at least 2 are needed.")
+    spread = np.sqrt(np.maximum(sd1**2 + sd0**2 - 2 * r * sd1 * sd0, 0))
+    return one, two, r, (mean1 - mean0, spread)
+
+
+def _effects(
+    sides: tuple[Floats, ...],
+    differences: tuple[Floats, Floats, Floats],
+    critical: Floats,
+    alpha: float,
+    how: Alternative,
+) -> dict[str, EffectSize]:
+    mean1, mean0, sd1, sd0, r = sides
+    difference, sd, n = differences
+    t, level = difference / sd * np.sqrt(n), 1 - alpha
+    bounds = student.shift_bounds(t, n - 1, *effects.tails(alpha, how))
+    z = np.stack([t, bounds.low, bounds.high]) / np.sqrt(n)
+
+    def effect(scaled: Floats, label: str, *, percent: bool = False, aside: bool = False) -> EffectSize:
+        value, low, high = (scalar_or_array(part) for part in scaled)
+        return EffectSize(value, Interval(low, high, level), label, percent, aside)
+
+    found = {"d_z": effect(z, "d_z, by the spread of differences")}
+    average = np.sqrt((sd1**2 + sd0**2) / 2)
+    if np.all(average > 0):
+        found["d_av"] = effect(z * sd / average, "d_av, by the average spread")
+    found["superiority"] = effect(normal.cdf(z), "superiority", percent=True, aside=True)
+    variances = (sd1**2 / n, sd0**2 / n)
+    lifts = effects.lift(
+        (mean1, mean0), variances, critical, covariance=r * sd1 * sd0 / n, alpha=alpha, alternative=how
+    )
+    return found | {name: e for name, e in lifts.items() if np.any(np.isfinite(e.value))}
+
+
+def _group(label: str, n: Floats, mean: Floats, sd: Floats) -> Group:
+    return Group(
+        label, scalar_or_array(n), scalar_or_array(mean), scalar_or_array(sd), scalar_or_array(sd / np.sqrt(n))
+    )
