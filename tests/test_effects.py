@@ -6,7 +6,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from amber_ruler import InputError
-from amber_ruler.effects import hedges_g, lift, small_sample_factor
+from amber_ruler.effects import lift, small_sample_factor, standardised
 from amber_ruler.numeric import student
 from truth import mp
 
@@ -23,7 +23,7 @@ def test_the_correction_is_the_ratio_of_gamma_functions(df):
 @given(st.floats(-60, 60), st.integers(2, 10**7), st.integers(2, 10**7))
 def test_g_lies_in_its_interval_which_mirrors(t, n1, n0):
     """The interval holds d, and turning the sign turns it round."""
-    g, mirrored = hedges_g(t, n1, n0), hedges_g(-t, n1, n0)
+    g, mirrored = standardised(t, n1, n0)["hedges_g"], standardised(-t, n1, n0)["hedges_g"]
     d = t * np.sqrt(1 / n1 + 1 / n0)
     assert g.interval.low <= d <= g.interval.high
     assert (mirrored.interval.low, mirrored.interval.high) == pytest.approx(
@@ -36,15 +36,15 @@ def test_the_interval_of_g_excludes_0_when_the_pooled_test_rejects(t, n1, n0, al
     """Noncentral t at a shift of 0 is the t test."""
     p = float(2 * student.sf(abs(t), n1 + n0 - 2))
     if abs(p - alpha) > 1e-9:
-        assert (p < alpha) == (not hedges_g(t, n1, n0, alpha=alpha).interval.contains(0.0))
+        assert (p < alpha) == (not standardised(t, n1, n0, alpha=alpha)["hedges_g"].interval.contains(0.0))
 
 
 def test_arrays_broadcast():
     """One call for many, equal to the single ones."""
     t, n = np.array([-2.0, 0.0, 3.0]), np.array([[5.0], [800.0]])
-    many = hedges_g(t, n, 40)
+    many = standardised(t, n, 40)["hedges_g"]
     assert many.value.shape == (2, 3)
-    one = hedges_g(3.0, 800, 40)
+    one = standardised(3.0, 800, 40)["hedges_g"]
     assert many.value[1, 2] == pytest.approx(one.value, rel=1e-14)
     assert many.interval.high[1, 2] == pytest.approx(one.interval.high, rel=1e-10)
 
@@ -53,7 +53,7 @@ def test_arrays_broadcast():
 def test_lift_limits_enclose_the_lift(m1, m0, v1, v0, critical):
     """Bounded or not, the estimate is inside; bounded limits are where the ratio's own t is critical."""
     pair = (np.asarray(m1), np.asarray(m0)), (np.asarray(v1), np.asarray(v0))
-    effect = lift(*pair, np.asarray(critical), alpha=0.05)
+    effect = lift(*pair, np.asarray(critical), alpha=0.05)["lift"]
     assert effect.interval.low <= effect.value <= effect.interval.high
     if np.isfinite(effect.interval.low) and m0 * m0 > 1.01 * critical**2 * v0:
         for limit in (effect.interval.low, effect.interval.high):
@@ -62,7 +62,7 @@ def test_lift_limits_enclose_the_lift(m1, m0, v1, v0, critical):
 
 
 @pytest.mark.parametrize(
-    ("call", "says"), [(lambda: hedges_g(1.0, 0, 5), "n1"), (lambda: small_sample_factor(0), "df")]
+    ("call", "says"), [(lambda: standardised(1.0, 0, 5), "n1"), (lambda: small_sample_factor(0), "df")]
 )
 def test_bad_input_is_named(call, says):
     """Out of range is said by name."""

@@ -142,11 +142,12 @@ def standardised(
     if glass is not None:
         found["glass_delta"] = _effect(glass, glass_low, glass_high, level, "Glass Δ", aside=True)
     scale = (first + second) / np.sqrt(first * second)
-    r_low, r_high = (np.tanh(np.arcsinh(end / scale)) for end in (low, high))
+    ends = np.stack(np.broadcast_arrays(d, low, high))
+    _, r_low, r_high = np.tanh(np.arcsinh(ends / scale))
     found["r"] = _effect(t_ / np.sqrt(t_ * t_ + df), r_low, r_high, level, "r", aside=True)
-    wins, wins_low, wins_high = (normal.cdf(end / np.sqrt(2)) for end in (d, low, high))
+    wins, wins_low, wins_high = normal.cdf(ends / np.sqrt(2))
     found["superiority"] = _effect(wins, wins_low, wins_high, level, "superiority", percent=True, aside=True)
-    shared, at_low, at_high = (2 * normal.cdf(-np.abs(end) / 2) for end in (d, low, high))
+    shared, at_low, at_high = 2 * normal.cdf(-np.abs(ends) / 2)
     most = np.where((low <= 0) & (high >= 0), 1.0, np.maximum(at_low, at_high))
     least = np.minimum(at_low, at_high)
     found["overlap"] = _effect(shared, least, most, level, "overlap", percent=True, aside=True)
@@ -195,7 +196,7 @@ def lift(
     Notes
     -----
     A ratio r is inside Fieller's interval when (m1 - r m0)^2 <= c^2 (v1 - 2 r v10 + r^2 v0): the same test as for the
-    difference, so it excludes a lift of 0 exactly when the test of no difference rejects. The others are approximations.
+    difference, so it excludes a lift of 0 exactly when the test of no difference rejects; the others are approximate.
 
     References
     ----------

@@ -32,7 +32,7 @@ def aligned(*values: ArrayLike) -> list[Floats]:
 
 
 def _all(ok: Any, name: str, array: Floats, rule: str, way_out: str) -> Floats:
-    if not np.all(ok):
+    if not (bool(ok) if isinstance(ok, np.bool_) else ok.all()):
         culprit = float(np.extract(~np.broadcast_to(ok, array.shape), array)[0])
         raise InputError.rule(name, culprit, rule, way_out)
     return array

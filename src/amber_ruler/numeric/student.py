@@ -136,28 +136,36 @@ def shift_bounds(t: ArrayLike, df: ArrayLike, low_tail: float, high_tail: float)
     for start in range(0, t.size, _BLOCK):
         part = slice(start, start + _BLOCK)
         grid = _central_grid(flat_t[part], flat_df[part])
-        # P(T > t | shift) = P(-T < -t | -shift): the lower bound is an upper bound of the mirrored problem.
+        # P(T > t | shift) = P(-T < -t | -shift): the lower bound is an upper bound of the mirrored problem. Both are
+        # sought together, since small arrays cost by the call.
+        sides = [(sign, tail) for sign, tail in ((-1.0, low_tail), (1.0, high_tail)) if tail > 0]
+        signs = np.repeat([sign for sign, _ in sides], len(flat_t[part]))
+        goals = np.repeat(normal.quantile([tail for _, tail in sides]), len(flat_t[part]))
+        rows = np.tile(np.arange(len(flat_t[part])), len(sides))
+        both = _Grid(signs[:, None] * grid.scaled[rows], grid.weight[rows])
+        found = _upper_shift(signs * flat_t[part][rows], flat_df[part][rows], goals, both)
         if low_tail > 0:
-            low[part] = -_upper_shift(-flat_t[part], flat_df[part], low_tail, _Grid(-grid.scaled, grid.weight))
+            low[part] = -found[: len(flat_t[part])]
         if high_tail > 0:
-            high[part] = _upper_shift(flat_t[part], flat_df[part], high_tail, grid)
+            high[part] = found[-len(flat_t[part]) :]
     return ShiftBounds(low.reshape(t.shape), high.reshape(t.shape))
 
 
-def _upper_shift(t: Floats, df: Floats, tail: float, grid: _Grid) -> Floats:
-    """The shift with P(T <= t) = tail."""
-    goal = float(normal.quantile(tail))
-    shift, spread = _cornish_fisher_shift(t, df, goal)
-    hard = _off_centre(t, df, shift) | (tail < 1e-8)
+def _upper_shift(t: Floats, df: Floats, goal: Floats, grid: _Grid) -> Floats:
+    """The shift with P(T <= t) = Phi(goal)."""
+    guess, spread = _cornish_fisher_shift(t, df, goal)
+    hard = _off_centre(t, df, guess) | (goal < _FAR_GOAL)
+    shift = guess.copy()
     if not np.all(hard):
-        shift, settled = _newton_shift(shift, goal, df, grid)
+        with np.errstate(divide="ignore", invalid="ignore", over="ignore"):  # in the hard ones, which are done below
+            shift, settled = _newton_shift(guess, goal, df, grid)
         hard |= ~settled
     if np.any(hard):
-        shift[hard] = _bracketed_shift(t[hard], df[hard], goal, shift[hard], spread[hard])
+        shift[hard] = _bracketed_shift(t[hard], df[hard], goal[hard], guess[hard], spread[hard])
     return shift
 
 
-def _cornish_fisher_shift(t: Floats, df: Floats, goal: float) -> tuple[Floats, Floats]:
+def _cornish_fisher_shift(t: Floats, df: Floats, goal: Floats) -> tuple[Floats, Floats]:
     """A first guess from the mean, spread and skewness of t S - Z, and that spread."""
     mean = 1 - 1 / (4 * df) + 1 / (32 * df**2) + 5 / (128 * df**3)
     spread = np.sqrt(1 + t * t * (1 - np.minimum(mean, 1) ** 2))
@@ -165,7 +173,7 @@ def _cornish_fisher_shift(t: Floats, df: Floats, goal: float) -> tuple[Floats, F
     return t * mean + spread * (-goal + skewness * (goal * goal - 1) / 6), spread
 
 
-def _newton_shift(shift: Floats, goal: float, df: Floats, grid: _Grid) -> tuple[Floats, NDArray[np.bool_]]:
+def _newton_shift(shift: Floats, goal: Floats, df: Floats, grid: _Grid) -> tuple[Floats, NDArray[np.bool_]]:
     """Halley steps on the normal-score scale, where the tail is nearly a straight line in the shift."""
     for _ in range(6):
         argument = grid.scaled - shift[:, None]
@@ -186,7 +194,7 @@ def _newton_shift(shift: Floats, goal: float, df: Floats, grid: _Grid) -> tuple[
     return shift, settled
 
 
-def _bracketed_shift(t: Floats, df: Floats, goal: float, guess: Floats, spread: Floats) -> Floats:
+def _bracketed_shift(t: Floats, df: Floats, goal: Floats, guess: Floats, spread: Floats) -> Floats:
     def miss(shift: Floats) -> Floats:
         return goal - normal.quantile(np.maximum(noncentral_cdf(t, df, shift), _TINY))
 
@@ -236,6 +244,7 @@ _SINH = np.sinh(_U)
 _SINH_WEIGHT = _STEP * np.cosh(_U)
 _NORMAL_DF = 50.0
 _SHARPEST, _SHARPEST_NORMAL = 8.0, 1.5
+_FAR_GOAL = -5.6  # from tails of 1e-8 on Newton's steps would lose digits
 
 
 def _central_grid(t: Floats, df: Floats) -> _Grid:
