@@ -28,10 +28,12 @@ if TYPE_CHECKING:
     from amber_ruler.results import Check as Check
     from amber_ruler.results import Comparison as Comparison
     from amber_ruler.results import EffectSize as EffectSize
+    from amber_ruler.results import Estimate as Estimate
     from amber_ruler.results import Interval as Interval
     from amber_ruler.results import Result as Result
     from amber_ruler.samples import Counts as Counts
     from amber_ruler.samples import CountTable as CountTable
+    from amber_ruler.samples import Events as Events
     from amber_ruler.samples import Pairs as Pairs
     from amber_ruler.samples import Sample as Sample
     from amber_ruler.samples import Summary as Summary
@@ -48,6 +50,8 @@ _FROM = {
     "DesignError": "errors",
     "EffectSize": "results",
     "EngineError": "errors",
+    "Estimate": "results",
+    "Events": "samples",
     "ExperimentFileError": "errors",
     "InputError": "errors",
     "Interval": "results",
@@ -69,6 +73,8 @@ __all__ = [
     "DesignError",
     "EffectSize",
     "EngineError",
+    "Estimate",
+    "Events",
     "ExperimentFileError",
     "InputError",
     "Interval",

@@ -14,7 +14,7 @@ from amber_ruler.numeric import gate
 from amber_ruler.numeric.gate import Floats, Number, scalar_or_array
 from amber_ruler.results import Group, Result
 
-__all__ = ["CountTable", "Counts", "Pairs", "Sample", "Summary"]
+__all__ = ["CountTable", "Counts", "Events", "Pairs", "Sample", "Summary"]
 
 
 @dataclass(frozen=True, slots=True, eq=False)
@@ -128,6 +128,48 @@ class Counts:
     def share(self) -> Number:
         """Successes over trials."""
         return scalar_or_array(np.asarray(self.successes, dtype=np.float64) / self.trials)
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Events:
+    """Events over an exposure in one group: calls in a month, complaints of so many travellers.
+
+    Parameters
+    ----------
+    count : int or array_like
+        Events.
+    exposure : float or array_like
+        What they are counted over: time, units, distance.
+    label : str
+        What the group is called in every output.
+    dispersion : float, optional
+        Variance of the counts per unit over their mean, where it is known: 1 in a Poisson process.
+    units : int, optional
+        Units that the dispersion was seen in.
+
+    Examples
+    --------
+    >>> Events(30, 120.0, "short").rate
+    0.25
+    """
+
+    count: Number
+    exposure: Number
+    label: str = ""
+    missing: int = 0
+    metric: str = ""
+    dispersion: float | None = None
+    units: int | None = None
+
+    def __post_init__(self) -> None:
+        who = f" of {self.label!r}" if self.label else ""
+        gate.whole(f"count{who}", self.count)
+        gate.positive(f"exposure{who}", self.exposure)
+
+    @property
+    def rate(self) -> Number:
+        """Events for each unit of exposure."""
+        return scalar_or_array(np.asarray(self.count, dtype=np.float64) / self.exposure)
 
 
 @dataclass(frozen=True, slots=True, eq=False)
@@ -270,6 +312,7 @@ class PairsDescription(Result):
 
 MeanGroup: TypeAlias = Sample | Summary | Moments | ArrayLike
 ShareGroup: TypeAlias = Sample | Counts | Moments | ArrayLike
+RateGroup: TypeAlias = Sample | Events | Moments | ArrayLike
 
 
 def values_of(group: MeanGroup, label: str) -> Sample:
@@ -323,6 +366,25 @@ def counts_of(group: ShareGroup, label: str) -> Counts:
     if not 0 <= mean <= 1 or abs(moments.n * mean - successes) > slack or abs(squares - successes) > slack:
         raise DataError(_not_binary(f"other values (their mean is {mean:g})", moments.label))
     return Counts(successes, moments.n, moments.label, moments.missing, moments.columns[0])
+
+
+def events_of(group: RateGroup, label: str) -> Events:
+    """Reduce counts per unit, each with an exposure of 1, to events over units."""
+    if isinstance(group, Events):
+        return group if group.label else replace(group, label=label)
+    if isinstance(group, (Summary, Counts)):
+        raise InputError(f"Rates take Events(count, exposure) or counts per unit, not {type(group).__name__}.")
+    moments = _moments_of(group, label)
+    total = moments.n * (float(moments.means[0]) + float(moments.tails[0]))
+    whole = round(total)
+    if total < 0 or abs(total - whole) > 1e-6 * max(1.0, whole * 1e-6):
+        raise DataError(f"A rate takes counts, whole and not below 0; those of {moments.label!r} add up to {total:g}.")
+    mean = float(moments.means[0])
+    dispersion = None
+    if moments.n > 1 and mean > 0:
+        dispersion = float(moments.comoments[0, 0]) / (moments.n - 1) / mean
+    (column,) = moments.columns
+    return Events(whole, float(moments.n), moments.label, moments.missing, column, dispersion, moments.n)
 
 
 def _not_binary(found: str, label: str) -> str:

@@ -143,7 +143,8 @@ def test_a_note_says_when_the_interval_of_g_disagrees_with_the_test():
     assert means(*groups).p_value > 0.05
     assert means(*groups).effects["hedges_g"].interval.low > 0
     assert "disagree with the test" in means(*groups).notes[0]
-    assert not means(*groups, variances="equal").notes
+    (other,) = means(*groups, variances="equal").notes
+    assert "The choice of variances decides: with unequal ones" in other
     assert not means(*pair((50, 13.0, 6.0), (50, 10.0, 5.0))).notes
 
 

@@ -13,12 +13,12 @@ if TYPE_CHECKING:
     from collections.abc import Callable
 
     from amber_ruler.numeric.gate import Floats
-    from amber_ruler.samples import Counts, Sample, Summary
+    from amber_ruler.samples import Counts, Events, Sample, Summary
 
 _FEW = 30
 
 
-def missing(*groups: Summary | Counts | Sample) -> tuple[Check, ...]:
+def missing(*groups: Summary | Counts | Sample | Events) -> tuple[Check, ...]:
     """Say how many units had no value, in which variant."""
     if not any(g.missing for g in groups):
         return ()
@@ -27,10 +27,20 @@ def missing(*groups: Summary | Counts | Sample) -> tuple[Check, ...]:
     return (Check("missing values", f"left out: {parts}", advice, "note"),)
 
 
-def size(group: Summary | Counts | Sample) -> int:
+def size(group: Summary | Counts | Sample | Events) -> int:
     """Units with a value, over all comparisons."""
-    known = getattr(group, "n", getattr(group, "trials", None))
+    known = next(
+        (v for v in (getattr(group, name, None) for name in ("n", "trials", "exposure")) if v is not None), None
+    )
     return int(np.sum(known)) if known is not None else len(group)  # type: ignore[arg-type]
+
+
+def without_pair(left_out: int) -> tuple[Check, ...]:
+    """Say how many units had a value on one side only."""
+    if not left_out:
+        return ()
+    finding = f"{left_out:,} left out: they have a value on one side only"
+    return (Check("units without a pair", finding, "The result speaks for units with both sides.", "note"),)
 
 
 def few(*sizes: Floats) -> tuple[Check, ...]:

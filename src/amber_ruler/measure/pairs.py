@@ -12,7 +12,7 @@ from amber_ruler.measure import checks, shared
 from amber_ruler.moments import Moments
 from amber_ruler.numeric import gate, normal, student
 from amber_ruler.numeric.gate import Floats, scalar_or_array
-from amber_ruler.results import Check, Comparison, EffectSize, Group, Interval
+from amber_ruler.results import Comparison, EffectSize, Group, Interval
 from amber_ruler.samples import Pairs, Summary
 
 if TYPE_CHECKING:
@@ -115,10 +115,6 @@ def pairs(
     if np.ndim(difference) == 0:
         sharper = f"as sharp as two separate groups of {float(gain * n):,.0f} units each"
         notes.append(f"The sides correlate {float(r):.3f}: these {int(n):,} pairs are {sharper}.")
-    left_out: tuple[Check, ...] = ()
-    if isinstance(treatment, Pairs) and treatment.left_out:
-        finding = f"{treatment.left_out:,} left out: they have a value on one side only"
-        left_out = (Check("units without a pair", finding, "The result speaks for units with both sides.", "note"),)
     return Comparison(
         title=f"{name}: {one.label} − {two.label}, in pairs",
         method="two values of each unit",
@@ -146,7 +142,7 @@ def pairs(
             *checks.few(n),
             *checks.skewed(values),
             *(checks.one_value_turns_it(values, float(result.p), alpha, again) if values else ()),
-            *left_out,
+            *checks.without_pair(treatment.left_out if isinstance(treatment, Pairs) else 0),
         ),
         notes=tuple(notes),
         **result.fields("t", alternative),

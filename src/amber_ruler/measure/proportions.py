@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Literal
+from typing import TYPE_CHECKING, Any, Literal, TypeAlias
 
 import numpy as np
 
 from amber_ruler import effects
+from amber_ruler.errors import DataError, InputError
 from amber_ruler.measure import checks, shared
-from amber_ruler.numeric import gate, normal, score
+from amber_ruler.measure.proportion import wilson
+from amber_ruler.numeric import gate, normal, score, tables
 from amber_ruler.numeric.gate import Floats, scalar_or_array
 from amber_ruler.results import Check, Comparison, EffectSize, Group, Interval
 from amber_ruler.samples import ShareGroup, counts_of
@@ -19,6 +21,18 @@ if TYPE_CHECKING:
     from amber_ruler.effects import Alternative
 
 
+Test: TypeAlias = Literal["score", "wald", "fisher", "fisher-mid-p", "unconditional"]
+Kind: TypeAlias = Literal["score", "miettinen-nurminen", "newcombe", "agresti-caffo", "wald"]
+
+_TESTS = {
+    "score": ("score test", "Mee (1984), Biometrics 40, 1175-1176"),
+    "wald": ("Wald test", "Wald (1943), Transactions of the American Mathematical Society 54, 426-482"),
+    "fisher": ("Fisher's exact test", "Fisher (1935), Journal of the Royal Statistical Society 98, 39-82"),
+    "fisher-mid-p": ("Fisher's exact test, mid-p", "Lancaster (1961), JASA 56, 223-234"),
+    "unconditional": ("unconditional exact test", "Suissa & Shuster (1985), JRSS A 148, 317-327"),
+}
+
+
 def proportions(
     treatment: ShareGroup,
     control: ShareGroup,
@@ -26,6 +40,9 @@ def proportions(
     alpha: float = 0.05,
     null: ArrayLike = 0.0,
     alternative: Alternative = "two-sided",
+    test: Test = "score",
+    interval: Kind | None = None,
+    two_sided: Literal["likelihood", "doubled"] = "likelihood",
     margin: float | None = None,
     good: Literal["higher", "lower"] = "higher",
     metric: str | None = None,
@@ -35,13 +52,20 @@ def proportions(
     Parameters
     ----------
     treatment, control : Counts, array_like of 0/1, Sample or Moments
-        The two groups. Counts of arrays ask many comparisons at once.
+        The two groups. Counts of arrays ask many comparisons at once (of the score and Wald tests).
     alpha : float, between 0 and 0.5
         Error rate of the test; the interval has level 1 - alpha.
     null : float or array_like, between -1 and 1
-        Tested difference of shares.
+        Tested difference of shares; the exact tests know 0 only.
     alternative : "two-sided", "greater" or "less"
         Direction of the test. A one-sided test carries a one-sided interval, whose open end is -1 or 1.
+    test : "score", "wald", "fisher", "fisher-mid-p" or "unconditional"
+        The score test with a null of 0 is the pooled z, whose square is the chi-square of the two by two table.
+    interval : "score", "miettinen-nurminen", "newcombe", "agresti-caffo" or "wald", optional
+        Of the difference; the one that inverts the test if not given, and the score interval for exact tests. Where
+        another one disagrees with the test, a note says so.
+    two_sided : "likelihood" or "doubled"
+        Fisher's two-sided p: all tables no likelier than the one seen, or twice the smaller tail.
     margin : float, optional
         The smallest difference that matters (0.01 is one percentage point).
     good : "higher" or "lower"
@@ -52,7 +76,8 @@ def proportions(
     Returns
     -------
     Comparison
-        Difference with score interval, z, p; lift, risk ratio and odds ratio with score intervals, Cohen h.
+        Difference with interval, test; lift, risk ratio and odds ratio with score intervals (with Fisher's test the
+        odds ratio has its exact one), Cohen h, the number needed.
 
     Raises
     ------
@@ -74,6 +99,9 @@ def proportions(
     .. [1] Mee (1984), Biometrics 40, 1175-1176.
     .. [2] Miettinen & Nurminen (1985), Statistics in Medicine 4, 213-226.
     .. [3] Koopman (1984), Biometrics 40, 513-517.
+    .. [4] Newcombe (1998), Statistics in Medicine 17, 873-890, method 10.
+    .. [5] Agresti & Caffo (2000), The American Statistician 54, 280-288.
+    .. [6] Altman (1998), BMJ 317, 1309-1312, for the number needed.
 
     Examples
     --------
@@ -84,43 +112,161 @@ def proportions(
     """
     tail = effects.tails(alpha, alternative)
     gate.choice("good", good, shared.DIRECTIONS)
+    gate.choice("test", test, _TESTS)
+    gate.choice("two_sided", two_sided, ("likelihood", "doubled"))
+    kind = gate.choice("interval", interval or ("wald" if test == "wald" else "score"), _LIMITS)
     group1, group0 = counts_of(treatment, "treatment"), counts_of(control, "control")
     shared.check_labels(group1.label, group0.label)
     raw = (group1.successes, group1.trials, group0.successes, group0.trials, gate.between("null", null, -1, 1))
     x1, n1, x0, n0, at = gate.aligned(*raw)
     counts = (x1, n1, x0, n0)
+    room = shared.settle_margin(margin)
 
     # Over a common denominator, so that equal shares differ by exactly 0.
     estimate = (x1 * n0 - x0 * n1) / (n1 * n0)
-    z = score.difference(*counts, at)
-    p = shared.p_value(z, normal.sf, alternative)
-    low, high = score.difference_limits(*counts, effects.critical_z(tail))
-    interval = shared.agreeing(low, high, p, at, alpha, estimate)
-    found, notes = _effects(counts, p, alpha, alternative)
+    statistic = _wald_z if test == "wald" else score.difference_z
+
+    def one_sided(null: Floats, direction: str) -> Floats:
+        return shared.p_value(statistic(*counts, null), normal.sf, direction)
+
+    critical = effects.critical_z(tail)
+    low, high = _LIMITS[kind](*counts, critical)
+    low, high = np.where(critical[0] == np.inf, -1.0, low), np.where(critical[1] == np.inf, 1.0, high)
+    notes: tuple[str, ...] = ()
+    if test in ("score", "wald"):
+        z = statistic(*counts, at)
+        p = shared.p_value(z, normal.sf, alternative)
+        fields: dict[str, Any] = {
+            "statistic": scalar_or_array(z),
+            "statistic_name": "z",
+            "critical": shared.critical_of(min(critical), alternative),
+        }
+        if test == "score" and np.ndim(z) == 0 and at == 0 and alternative == "two-sided":
+            fields["facts"] = {"chi_square": float(z) ** 2}
+    else:
+        p = _exact_p(counts, test, alternative, two_sided, at)
+        fields = {}
+    limits = Interval(scalar_or_array(low), scalar_or_array(high), 1 - alpha)
+    if kind == test:
+        limits = shared.agreeing(low, high, p, at, alpha, estimate)
+    elif np.any((p < alpha) == limits.contains(at)):
+        notes = (f"The {kind} interval of the difference and {_TESTS[test][0]} are built apart and here disagree.",)
+    found, more = _effects(counts, p, alpha, alternative)
+    if test.startswith("fisher"):
+        found |= _exact_odds(counts, tail, mid=test == "fisher-mid-p")
     name = metric or group1.metric or group0.metric or "success"
     return Comparison(
         title=f"{name}: {group1.label} − {group0.label}",
-        method="two proportions, score test",
-        source="Mee (1984), Biometrics 40, 1175-1176",
+        method=f"two proportions, {_TESTS[test][0]}{'' if kind == test else f', {kind} interval'}",
+        source=_TESTS[test][1],
         metric=name,
         treatment=group1.label,
         control=group0.label,
         estimate=scalar_or_array(estimate),
-        interval=interval,
+        interval=limits,
         p_value=scalar_or_array(p),
-        statistic=scalar_or_array(z),
-        statistic_name="z",
         alpha=alpha,
         alternative=alternative,
         null=scalar_or_array(at),
-        effects=found,
+        effects=found | _number_needed(estimate, limits),
         groups=(_group(group1.label, x1, n1), _group(group0.label, x0, n0)),
-        margin=shared.settle_margin(margin),
+        margin=room,
+        margin_tests=shared.margin_tests(one_sided, at, room, good, alpha),
         good=good,
         quantity="share",
-        checks=(*_expected_check(counts), *checks.missing(group1, group0)),
-        notes=notes,
+        checks=(
+            *(_expected_check(counts) if test in ("score", "wald") else ()),
+            *checks.missing(group1, group0),
+        ),
+        notes=(*notes, *more),
+        **fields,
     )
+
+
+def _wald_z(x1: Floats, n1: Floats, x0: Floats, n0: Floats, null: Floats) -> Floats:
+    se = _wald_se(x1, n1, x0, n0)
+    if np.any(se == 0):
+        raise DataError(
+            "Both groups have one outcome only: Wald's standard error is 0. Take the score or an exact test."
+        )
+    return (x1 / n1 - x0 / n0 - null) / se
+
+
+def _wald_se(x1: Floats, n1: Floats, x0: Floats, n0: Floats) -> Floats:
+    return np.asarray(np.sqrt(x1 * (n1 - x1) / n1**3 + x0 * (n0 - x0) / n0**3))
+
+
+def _exact_p(counts: tuple[Floats, ...], test: str, alternative: str, two_sided: str, null: Floats) -> Floats:
+    if np.ndim(counts[0]):
+        raise InputError(f"test={test!r} takes one comparison at a time: its cost grows with the counts.")
+    if null != 0:
+        raise InputError(f"test={test!r} knows a difference of 0 only; for others take test='score'.")
+    x1, n1, x0, n0 = (int(v) for v in counts)
+    if test == "unconditional":
+        return np.asarray(tables.unconditional(x1, n1, x0, n0, alternative))
+    above, below, unlikely, own = tables.fisher_tails(x1, n1, x0, n0)
+    half = 0.5 * own if test == "fisher-mid-p" else 0.0
+    if alternative != "two-sided":
+        return np.asarray((above if alternative == "greater" else below) - half)
+    if two_sided == "doubled":
+        return np.asarray(min(2 * (min(above, below) - half), 1.0))
+    return np.asarray(unlikely - half)
+
+
+def _exact_odds(counts: tuple[Floats, ...], tail: tuple[float, float], *, mid: bool) -> dict[str, EffectSize]:
+    """The odds ratio that makes the table likeliest, given its margins, with the exact interval."""
+    x1, n1, x0, n0 = (int(v) for v in counts)
+    low, high = tables.exact_log_odds(x1, n1, x0, n0, tail, mid=mid)
+    value = tables.likeliest_odds(x1, n1, x0, n0)
+    limits = Interval(float(np.exp(low)), float(np.exp(high)), 1 - sum(tail))
+    return {"odds_ratio": EffectSize(value, limits, "odds ratio, given the margins")} if np.isfinite(value) else {}
+
+
+def _number_needed(estimate: Floats, limits: Interval) -> dict[str, EffectSize]:
+    """Units to treat for one success more (or one less, where negative); only where the interval leaves out 0."""
+    if np.ndim(estimate) or limits.contains(0.0):
+        return {}
+    low, high = sorted((1 / float(limits.low), 1 / float(limits.high)))
+    value = EffectSize(float(1 / estimate), Interval(low, high, limits.level), "number needed", aside=True)
+    return {"number_needed": value}
+
+
+def _newcombe(x1: Floats, n1: Floats, x0: Floats, n0: Floats, critical: tuple[float, float]) -> tuple[Floats, Floats]:
+    p1, p0 = x1 / n1, x0 / n0
+    below, above = (min(c, 1e8) for c in critical)
+    (l1, u1), (l0, u0) = wilson(x1, n1, (below, above)), wilson(x0, n0, (above, below))
+    return p1 - p0 - np.hypot(p1 - l1, u0 - p0), p1 - p0 + np.hypot(u1 - p1, p0 - l0)
+
+
+def _agresti_caffo(
+    x1: Floats, n1: Floats, x0: Floats, n0: Floats, critical: tuple[float, float]
+) -> tuple[Floats, Floats]:
+    p1, p0 = (x1 + 1) / (n1 + 2), (x0 + 1) / (n0 + 2)
+    se = np.sqrt(p1 * (1 - p1) / (n1 + 2) + p0 * (1 - p0) / (n0 + 2))
+    below, above = (min(c, 1e8) * se for c in critical)
+    return np.maximum(p1 - p0 - below, -1.0), np.minimum(p1 - p0 + above, 1.0)
+
+
+def _wald(x1: Floats, n1: Floats, x0: Floats, n0: Floats, critical: tuple[float, float]) -> tuple[Floats, Floats]:
+    se, difference = _wald_se(x1, n1, x0, n0), x1 / n1 - x0 / n0
+    below, above = (min(c, 1e8) * se for c in critical)
+    return difference - below, difference + above
+
+
+def _miettinen_nurminen(
+    x1: Floats, n1: Floats, x0: Floats, n0: Floats, critical: tuple[float, float]
+) -> tuple[Floats, Floats]:
+    n = n1 + n0
+    return score.difference_limits(x1, n1, x0, n0, critical, stretch=np.sqrt(n / (n - 1)))
+
+
+_LIMITS = {
+    "score": score.difference_limits,
+    "miettinen-nurminen": _miettinen_nurminen,
+    "newcombe": _newcombe,
+    "agresti-caffo": _agresti_caffo,
+    "wald": _wald,
+}
 
 
 def _effects(

@@ -102,13 +102,26 @@ def _odds_share(x: Any, n1: Any, n0: Any, ratio: Any, xp: Any) -> Any:
     return xp.where(b >= 0, xp.quotient(2 * x, b + root), xp.quotient(root - b, 2 * a))
 
 
+def difference_z(x1: Floats, n1: Floats, x0: Floats, n0: Floats, delta: Floats) -> Floats:
+    """The score z of a difference, by numbers where there is one comparison."""
+    if np.ndim(x1) == 0 and np.ndim(delta) == 0:
+        return np.asarray(difference(float(x1), float(n1), float(x0), float(n0), float(delta), NUMBERS))
+    return np.asarray(difference(x1, n1, x0, n0, delta))
+
+
 def difference_limits(
-    x1: Floats, n1: Floats, x0: Floats, n0: Floats, critical: tuple[float, float]
+    x1: Floats,
+    n1: Floats,
+    x0: Floats,
+    n0: Floats,
+    critical: tuple[float, float],
+    *,
+    stretch: Floats | float = 1.0,
 ) -> tuple[Floats, Floats]:
-    """Differences at which the score z equals critical[0] (lower limit) and -critical[1] (upper limit)."""
+    """Differences at which the score z equals critical[0] (lower limit) and -critical[1] (upper limit), stretched."""
     estimate = x1 / n1 - x0 / n0
     ends = np.stack([np.full(estimate.shape, -1.0), np.full(estimate.shape, 1.0)])
-    low, high = _limits(difference, (x1, n1, x0, n0), np.stack([estimate, estimate]), ends, critical)
+    low, high = _limits(difference, (x1, n1, x0, n0), np.stack([estimate, estimate]), ends, critical, stretch)
     return low, high
 
 
@@ -141,13 +154,15 @@ def _limits(
     starts: Floats,
     ends: Floats,
     critical: tuple[float, float],
+    stretch: Floats | float = 1.0,
 ) -> Floats:
     """Both limits at once, along the first axis: where the statistic, falling, meets its critical values."""
     if starts.ndim == 1:
         numbers = tuple(float(c) for c in counts)
-        sides = zip(starts.tolist(), ends.tolist(), (critical[0], -critical[1]), strict=True)
+        goals = (critical[0] * float(stretch), -critical[1] * float(stretch))
+        sides = zip(starts.tolist(), ends.tolist(), goals, strict=True)
         return np.array([_limit(statistic, numbers, start, end, target) for start, end, target in sides])
-    target = np.array([critical[0], -critical[1]]).reshape(2, *([1] * (starts.ndim - 1)))
+    target = stretch * np.array([critical[0], -critical[1]]).reshape(2, *([1] * (starts.ndim - 1)))
 
     def miss(value: Floats) -> Floats:
         # The arctangent keeps interpolation tame where z runs off to infinity at an end, and takes infinite targets.

@@ -252,6 +252,8 @@ def test(result: Measurement) -> list[Block]:
     parts = []
     if result.statistic is not None:
         parts.append(f"{result.statistic_name} {numbers.number(float(result.statistic))}")
+    if "chi_square" in result.facts:
+        parts.append(f"χ² {numbers.number(float(result.facts['chi_square']))}")
     if result.df is not None:
         parts.append(f"df {numbers.number(float(result.df))}")
     if result.critical is not None:

@@ -1,0 +1,235 @@
+"""The difference of two shares on the same units."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Any, Literal, TypeAlias
+
+import numpy as np
+
+from amber_ruler import effects
+from amber_ruler.errors import DataError, InputError
+from amber_ruler.measure import checks, shared
+from amber_ruler.measure.proportion import wilson
+from amber_ruler.numeric import binomial, gate, normal
+from amber_ruler.numeric.gate import Floats, scalar_or_array
+from amber_ruler.numeric.roots import bracketed_root
+from amber_ruler.results import Check, Comparison, EffectSize, Group, Interval
+from amber_ruler.samples import Pairs
+
+if TYPE_CHECKING:
+    from numpy.typing import ArrayLike
+
+    from amber_ruler.effects import Alternative
+
+Test: TypeAlias = Literal["score", "exact", "mid-p"]
+
+_TESTS = {
+    "score": (
+        "score test",
+        "McNemar (1947), Psychometrika 12, 153-157; Tango (1998), Statistics in Medicine 17, 891-908",
+    ),
+    "exact": ("exact test of the changes", "McNemar (1947), Psychometrika 12, 153-157"),
+    "mid-p": (
+        "mid-p test of the changes",
+        "Fagerland, Lydersen & Laake (2013), BMC Medical Research Methodology 13, 91",
+    ),
+}
+
+
+def paired_proportions(
+    both: Pairs | tuple[ArrayLike, ArrayLike, ArrayLike, ArrayLike],
+    *,
+    labels: tuple[str, str] = ("treatment", "control"),
+    alpha: float = 0.05,
+    null: ArrayLike = 0.0,
+    alternative: Alternative = "two-sided",
+    test: Test = "score",
+    margin: float | None = None,
+    good: Literal["higher", "lower"] = "higher",
+    metric: str | None = None,
+) -> Comparison:
+    """Is the share of successes different on two sides of the same units, and by how much?
+
+    Parameters
+    ----------
+    both : Pairs of 0/1, or four counts
+        The pairs, or how many units succeed on both sides, in treatment only, in control only, and on neither.
+    labels : pair of str
+        What treatment and control are called, where counts are given.
+    alpha : float, between 0 and 0.5
+        Error rate of the test; the interval has level 1 - alpha.
+    null : float or array_like, between -1 and 1
+        Tested difference; the exact and mid-p tests know 0 only.
+    alternative : "two-sided", "greater" or "less"
+        Direction of the test. A one-sided test carries a one-sided interval, whose open end is -1 or 1.
+    test : "score", "exact" or "mid-p"
+        The score test with a null of 0 is McNemar's z. The exact one doubles the smaller binomial tail of the changes.
+    margin, good, metric
+        As for `proportions`.
+
+    Returns
+    -------
+    Comparison
+        Difference with Tango's score interval, test, and the odds ratio of the changes with the interval of its test.
+
+    References
+    ----------
+    .. [1] McNemar (1947), Psychometrika 12, 153-157.
+    .. [2] Tango (1998), Statistics in Medicine 17, 891-908.
+
+    Examples
+    --------
+    >>> r = paired_proportions((20, 15, 5, 60), labels=("after", "before"))
+    >>> round(r.estimate, 3), round(r.statistic, 3), round(r.p_value, 4)
+    (0.1, 2.236, 0.0253)
+    """
+    tail = effects.tails(alpha, alternative)
+    gate.choice("test", test, _TESTS)
+    gate.choice("good", good, shared.DIRECTIONS)
+    cells, labels, left_out, name = _cells(both, labels)
+    shared.check_labels(*labels)
+    yes, b, c, no, at = gate.aligned(*cells, gate.between("null", null, -1, 1))
+    n = yes + b + c + no
+    estimate = (b - c) / n
+    room = shared.settle_margin(margin)
+    critical = effects.critical_z(tail)
+    low, high = (_limit(b, c, n, limit, side) for limit, side in zip(critical, (-1.0, 1.0), strict=True))
+
+    def one_sided(null: Floats, direction: str) -> Floats:
+        return shared.p_value(_score(b, c, n, null), normal.sf, direction)
+
+    limits = Interval(scalar_or_array(low), scalar_or_array(high), 1 - alpha)
+    notes: list[str] = []
+    fields: dict[str, Any] = {}
+    if test == "score":
+        z = _score(b, c, n, at)
+        p = shared.p_value(z, normal.sf, alternative)
+        limits = shared.agreeing(low, high, p, at, alpha, estimate)
+        fields = {
+            "statistic": scalar_or_array(z),
+            "statistic_name": "z",
+            "critical": shared.critical_of(min(critical), alternative),
+        }
+    else:
+        if np.any(at != 0):
+            raise InputError(f"test={test!r} knows a difference of 0 only; for others take test='score'.")
+        p = _binomial_p(b, c, alternative, half=0.5 if test == "mid-p" else 0.0)
+        if np.any((p < alpha) == limits.contains(0.0)):
+            notes.append(f"Tango's interval of the difference and the {_TESTS[test][0]} here disagree.")
+    if np.ndim(n) == 0 and b + c == 0:
+        notes.append("No unit differs between the sides: nothing speaks against equality, and little for it.")
+    title = metric or name or "success"
+    shares = tuple(_group(label, x, n) for label, x in zip(labels, (yes + b, yes + c), strict=True))
+    return Comparison(
+        title=f"{title}: {labels[0]} − {labels[1]}, in pairs",
+        method=f"two proportions of the same units, {_TESTS[test][0]}",
+        source=_TESTS[test][1],
+        metric=title,
+        treatment=labels[0],
+        control=labels[1],
+        estimate=scalar_or_array(estimate),
+        interval=limits,
+        p_value=scalar_or_array(p),
+        alpha=alpha,
+        alternative=alternative,
+        null=scalar_or_array(at),
+        paired=True,
+        effects=_odds(b, c, p if np.all(at == 0) else None, tail, exact=test != "score"),
+        groups=shares,
+        facts={"treatment_only": scalar_or_array(b), "control_only": scalar_or_array(c)},
+        quantity="share",
+        margin=room,
+        margin_tests=shared.margin_tests(one_sided, at, room, good, alpha),
+        good=good,
+        checks=(*_changes(b + c, test), *checks.without_pair(left_out)),
+        notes=tuple(notes),
+        **fields,
+    )
+
+
+def _cells(
+    both: Pairs | tuple[ArrayLike, ...], labels: tuple[str, str]
+) -> tuple[tuple[ArrayLike, ...], tuple[str, str], int, str]:
+    if not isinstance(both, Pairs):
+        if len(both) != 4:
+            raise InputError(
+                "Give four counts: successes on both sides, in treatment only, in control only, on neither."
+            )
+        cells = tuple(gate.whole("counts", cell) for cell in both)
+        if np.any(sum(cells) == 0):
+            raise DataError("There are no pairs: all four counts are 0.")
+        return cells, labels, 0, ""
+    for label, values in zip(both.labels, (both.treatment, both.control), strict=True):
+        odd = values[(values != 0) & (values != 1)]
+        if odd.size:
+            raise DataError(f"Shares take values 0 and 1; {label!r} has {odd.size:,} others such as {odd[0]:g}.")
+    if len(both) == 0:
+        raise DataError(f"There are no pairs ({both.left_out:,} units have a value on one side only).")
+    one, two = both.treatment == 1, both.control == 1
+    counted = tuple(float(np.sum(x & y)) for x, y in ((one, two), (one, ~two), (~one, two), (~one, ~two)))
+    return counted, both.labels, both.left_out, both.metric
+
+
+def _score(b: Floats, c: Floats, n: Floats, difference: Floats) -> Floats:
+    """Tango's z: the changes less their expectation, at the likeliest share of changes under the difference."""
+    half = -(b + c) + (2 * n - b + c) * difference
+    root = np.sqrt(np.maximum(half * half + 8 * n * c * difference * (1 - difference), 0.0))
+    with np.errstate(divide="ignore", invalid="ignore"):
+        # The larger root of 2 n q^2 + half q - c d (1 - d) = 0, without cancellation.
+        share = np.where(half <= 0, (root - half) / (4 * n), 2 * c * difference * (1 - difference) / (half + root))
+        share = np.maximum(share, np.maximum(0.0, -difference))
+        away = b - c - n * difference
+        z = away / np.sqrt(n * (2 * share + difference * (1 - difference)))
+    return np.where(away == 0, 0.0, z)
+
+
+def _limit(b: Floats, c: Floats, n: Floats, critical: float, side: float) -> Floats:
+    """The difference at which z meets the critical value, on one side of the estimate."""
+    estimate, end = (b - c) / n, np.full(np.shape(n), side)
+    if not np.isfinite(critical):
+        return end
+
+    def miss(difference: Floats) -> Floats:
+        return np.asarray(np.arctan(_score(b, c, n, difference)) + side * np.arctan(critical), dtype=np.float64)
+
+    found: Floats = np.where(side * miss(end) > 0, end, bracketed_root(miss, estimate, end))
+    return found
+
+
+def _binomial_p(b: Floats, c: Floats, alternative: str, half: float) -> Floats:
+    n = b + c
+    own = half * binomial.point(b, n, np.asarray(0.5)) if half else 0.0
+    above, below = binomial.at_least(b, n, np.asarray(0.5)) - own, binomial.at_least(c, n, np.asarray(0.5)) - own
+    if alternative != "two-sided":
+        return np.asarray(above if alternative == "greater" else below)
+    return np.minimum(2 * np.minimum(above, below), 1.0)
+
+
+def _odds(b: Floats, c: Floats, p: Floats | None, tail: tuple[float, float], *, exact: bool) -> dict[str, EffectSize]:
+    """Changes up over changes down; limits from the share of changes that go up."""
+    n = b + c
+    if np.ndim(n) or n == 0 or c == 0:
+        return {}
+    low, high = binomial.exact_limits(b, n, *tail) if exact else wilson(b, n, effects.critical_z(tail))
+    with np.errstate(divide="ignore"):
+        low, high = (np.where(t > 0, s / (1 - s), e) for t, s, e in zip(tail, (low, high), (0.0, np.inf), strict=True))
+    limits = Interval(float(low), float(high), 1 - sum(tail))
+    if p is not None and not exact:
+        limits = shared.agreeing(low, high, p, np.ones(()), 1 - limits.level, b / c)
+    return {"odds_ratio": EffectSize(float(b / c), limits, "odds ratio of the changes")}
+
+
+def _changes(changed: Floats, test: str) -> tuple[Check, ...]:
+    smallest = float(np.min(changed))
+    if test != "score" or smallest >= 10:
+        return ()
+    finding = f"only {smallest:,.0f} units differ between the sides"
+    return (Check("changes", finding, "The score test is an approximation there: take test='exact'.", "warning"),)
+
+
+def _group(label: str, x: Floats, n: Floats) -> Group:
+    share = x / n
+    sd = np.sqrt(share * (1 - share))
+    return Group(
+        label, scalar_or_array(n), scalar_or_array(share), scalar_or_array(sd), scalar_or_array(sd / np.sqrt(n))
+    )

@@ -1,0 +1,143 @@
+"""Two by two tables of counts: exact tests given both margins, and over an unknown common share."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+import numpy as np
+
+from amber_ruler.errors import InputError
+from amber_ruler.numeric import binomial
+from amber_ruler.numeric.roots import bracketed_number
+from amber_ruler.numeric.stirling import stirling_error
+
+if TYPE_CHECKING:
+    from amber_ruler.numeric.gate import Floats
+
+_TIE = 1e-9  # chances and statistics this close are equal but for rounding
+_MOST_OUTCOMES = 4_000_000
+_LARGEST_LOG_ODDS = 60.0
+
+
+def log_choose(n: Floats, k: Floats) -> Floats:
+    """Logarithm of the number of ways, to the last digits also for large numbers."""
+    inside, rest = np.maximum(k, 1.0), np.maximum(n - k, 1.0)
+    whole = np.maximum(n, 1.0)
+    middle = (
+        stirling_error(whole + 1)
+        - stirling_error(inside + 1)
+        - stirling_error(rest + 1)
+        + (whole + 0.5) * np.log1p(whole)
+        - (inside + 0.5) * np.log1p(inside)
+        - (rest + 0.5) * np.log1p(rest)
+        - 0.5 * np.log(2 * np.pi)
+        + 1
+    )
+    return np.where((k <= 0) | (k >= n), 0.0, middle)
+
+
+def given_margins(x1: int, n1: int, x0: int, n0: int, log_odds: float = 0.0) -> tuple[Floats, Floats]:
+    """Possible successes of treatment when both margins are given, and their chances under an odds ratio.
+
+    References
+    ----------
+    .. [1] Fisher (1935), Journal of the Royal Statistical Society 98, 39-82.
+    """
+    x = x1 + x0
+    k = np.arange(max(0, x - n0), min(n1, x) + 1, dtype=np.float64)
+    log_chance = log_choose(np.asarray(float(n1)), k) + log_choose(np.asarray(float(n0)), x - k) + k * log_odds
+    chance = np.exp(log_chance - log_chance.max())
+    return k, chance / chance.sum()
+
+
+def fisher_tails(x1: int, n1: int, x0: int, n0: int, log_odds: float = 0.0) -> tuple[float, float, float, float]:
+    """Chances of x1 or more, of x1 or fewer, of all outcomes no likelier, and of x1 itself."""
+    k, chance = given_margins(x1, n1, x0, n0, log_odds)
+    own = float(chance[k == x1][0])
+    unlikely = float(chance[chance <= own * (1 + _TIE)].sum())
+    return float(chance[k >= x1].sum()), float(chance[k <= x1].sum()), min(unlikely, 1.0), own
+
+
+def exact_log_odds(x1: int, n1: int, x0: int, n0: int, tails: tuple[float, float], *, mid: bool) -> tuple[float, float]:
+    """Log odds ratios at which the exact (or mid-p) test would just have the chance of each tail.
+
+    References
+    ----------
+    .. [1] Cornfield (1956), Proceedings of the 3rd Berkeley Symposium 4, 135-148.
+    """
+    lowest, highest = max(0, x1 + x0 - n0), min(n1, x1 + x0)
+
+    def miss(log_odds: float, side: int) -> float:
+        above, below, _, own = fisher_tails(x1, n1, x0, n0, log_odds)
+        return (above if side == 0 else below) - (0.5 * own if mid else 0.0) - tails[side]
+
+    ends = []
+    for side, (edge, end) in enumerate(((lowest, -np.inf), (highest, np.inf))):
+        if tails[side] == 0 or x1 == edge:
+            ends.append(end)
+        else:
+            ends.append(bracketed_number(lambda w, s=side: miss(w, s), -_LARGEST_LOG_ODDS, _LARGEST_LOG_ODDS))  # type: ignore[misc]
+    return ends[0], ends[1]
+
+
+def likeliest_odds(x1: int, n1: int, x0: int, n0: int) -> float:
+    """The odds ratio under which the count seen is the mean of all that are possible: its conditional estimate."""
+    lowest, highest = max(0, x1 + x0 - n0), min(n1, x1 + x0)
+    if lowest == highest:
+        return float("nan")
+    if x1 in (lowest, highest):
+        return 0.0 if x1 == lowest else float("inf")
+
+    def miss(log_odds: float) -> float:
+        k, chance = given_margins(x1, n1, x0, n0, log_odds)
+        return float(k @ chance) - x1
+
+    return float(np.exp(bracketed_number(miss, -_LARGEST_LOG_ODDS, _LARGEST_LOG_ODDS)))
+
+
+def unconditional(x1: int, n1: int, x0: int, n0: int, alternative: str) -> float:
+    """Largest chance, over all common shares, of a pooled z at least as extreme as the one seen.
+
+    References
+    ----------
+    .. [1] Barnard (1947), Biometrika 34, 123-138.
+    .. [2] Suissa & Shuster (1985), Journal of the Royal Statistical Society A 148, 317-327, for the pooled z.
+    """
+    if (n1 + 1) * (n0 + 1) > _MOST_OUTCOMES:
+        raise InputError(
+            f"{(n1 + 1) * (n0 + 1):,} outcomes are too many for the unconditional exact test: take the score test,"
+            " which is as good with so many units."
+        )
+    a, b = np.arange(n1 + 1.0)[:, None], np.arange(n0 + 1.0)[None, :]
+    share = (a + b) / (n1 + n0)
+    with np.errstate(divide="ignore", invalid="ignore"):
+        z = (a / n1 - b / n0) / np.sqrt(share * (1 - share) * (1 / n1 + 1 / n0))
+    z = np.where((share == 0) | (share == 1), 0.0, z)
+    own = z[x1, x0]
+    slack = _TIE * max(1.0, abs(own))
+    extreme = {
+        "greater": z >= own - slack,
+        "less": z <= own + slack,
+        "two-sided": np.abs(z) >= abs(own) - slack,
+    }[alternative].astype(np.float64)
+
+    def chance(shares: Floats) -> Floats:
+        one = binomial.chance(a.T, n1, shares[:, None])
+        two = binomial.chance(b, n0, shares[:, None])
+        return np.asarray(np.einsum("gi,ij,gj->g", one, extreme, two, optimize=True))
+
+    # The chance is a polynomial in the share with about as many bends as units: a grid finds its peaks, and finer ones
+    # around the highest climb them.
+    size = int(min(20 * (n1 + n0) + 101, 4_001))
+    grid = (1 - np.cos(np.pi * np.arange(1, size) / size)) / 2
+    found = chance(grid)
+    best = 0.0
+    for peak in np.argsort(found)[-8:]:
+        low, high = grid[max(peak - 1, 0)], grid[min(peak + 1, grid.size - 1)]
+        for _ in range(8):
+            fine = np.linspace(low, high, 13)
+            heights = chance(fine)
+            top = int(np.argmax(heights))
+            best = max(best, float(heights[top]))
+            low, high = fine[max(top - 1, 0)], fine[min(top + 1, 12)]
+    return min(best, 1.0)
