@@ -188,8 +188,8 @@ class Measurement(Result):
         One group, or treatment and then control.
     facts : mapping of str to float
         Further numbers of the method, such as the correlation of pairs.
-    quantity : "mean", "share", "rate", "quantile", "rank" or "spread"
-        What `mean` of a group holds.
+    quantity : "mean", "share", "rate", "quantile", "rank", "spread" or "correlation"
+        What is measured; `mean` of a group holds it, but for the last two.
     good : "higher" or "lower"
         The direction in which the metric is good.
     margin : float or None
@@ -239,7 +239,7 @@ class Estimate(Measurement):
     @property
     def verdict(self) -> str | NDArray[np.str_]:
         """Read off the interval: better or worse than the value tested, as for a comparison; empty without one."""
-        if self.null is None:
+        if self.null is None or self.quantity == "correlation":
             return ""
         return read_verdict(self.interval, null=self.null, margin=self.margin, good=self.good)
 

@@ -1,10 +1,29 @@
 """Frequentist measurement: each question has one call with the whole answer."""
 
+from amber_ruler.measure.correlation import correlation
 from amber_ruler.measure.means import mean, means
 from amber_ruler.measure.paired_proportions import paired_proportions
 from amber_ruler.measure.pairs import pairs
 from amber_ruler.measure.proportion import proportion
 from amber_ruler.measure.proportions import proportions
+from amber_ruler.measure.quantiles import quantiles
+from amber_ruler.measure.ranks import ranks, signed_ranks
 from amber_ruler.measure.rates import rate, rates
+from amber_ruler.measure.spreads import spread, spreads
 
-__all__ = ["mean", "means", "paired_proportions", "pairs", "proportion", "proportions", "rate", "rates"]
+__all__ = [
+    "correlation",
+    "mean",
+    "means",
+    "paired_proportions",
+    "pairs",
+    "proportion",
+    "proportions",
+    "quantiles",
+    "ranks",
+    "rate",
+    "rates",
+    "signed_ranks",
+    "spread",
+    "spreads",
+]

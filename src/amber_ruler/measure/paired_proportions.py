@@ -185,24 +185,25 @@ def _score(b: Floats, c: Floats, n: Floats, difference: Floats) -> Floats:
 
 def _limit(b: Floats, c: Floats, n: Floats, critical: float, side: float) -> Floats:
     """The difference at which z meets the critical value, on one side of the estimate."""
-    estimate, end = (b - c) / n, np.full(np.shape(n), side)
+    estimate: Floats = (b - c) / n
+    end: Floats = np.full(np.shape(n), side)
     if not np.isfinite(critical):
         return end
 
     def miss(difference: Floats) -> Floats:
-        return np.asarray(np.arctan(_score(b, c, n, difference)) + side * np.arctan(critical), dtype=np.float64)
+        return np.asarray(np.arctan(_score(b, c, n, difference)) + side * float(np.arctan(critical)))
 
     found: Floats = np.where(side * miss(end) > 0, end, bracketed_root(miss, estimate, end))
     return found
 
 
 def _binomial_p(b: Floats, c: Floats, alternative: str, half: float) -> Floats:
-    n = b + c
-    own = half * binomial.point(b, n, np.asarray(0.5)) if half else 0.0
-    above, below = binomial.at_least(b, n, np.asarray(0.5)) - own, binomial.at_least(c, n, np.asarray(0.5)) - own
-    if alternative != "two-sided":
-        return np.asarray(above if alternative == "greater" else below)
-    return np.minimum(2 * np.minimum(above, below), 1.0)
+    n, even = b + c, np.asarray(0.5)
+    own = half * binomial.point(b, n, even)
+    above: Floats = binomial.at_least(b, n, even) - own
+    below: Floats = binomial.at_least(c, n, even) - own
+    both: Floats = np.minimum(2 * np.minimum(above, below), 1.0)
+    return {"greater": above, "less": below}.get(alternative, both)
 
 
 def _odds(b: Floats, c: Floats, p: Floats | None, tail: tuple[float, float], *, exact: bool) -> dict[str, EffectSize]:

@@ -9,7 +9,7 @@ in which nothing large cancels, however many pairs there are.
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from scipy import special
@@ -55,6 +55,25 @@ def upper_quantile(q: ArrayLike, n: ArrayLike, rho: ArrayLike) -> Floats:
     guess = np.arctanh(rho) + goal / np.sqrt(n - 1)
     low, high = widened(miss, guess - near, guess + near, step=near, ends=(-18.0, 18.0))
     return np.tanh(bracketed_root(miss, low, high, rtol=1e-14))
+
+
+def bounds(r: float, n: int, tails: tuple[float, float]) -> tuple[float, float]:
+    """The population correlations under which r or more, or r or less, has just the chance of a tail; -1 or 1 for 0."""
+    centre, step = float(np.arctanh(r)), 2 / np.sqrt(n - 1)
+    ends = []
+    for side, tail, function in ((-1.0, tails[0], sf), (1.0, tails[1], cdf)):
+        if tail == 0:
+            ends.append(side)
+            continue
+        goal = float(normal.upper_quantile(tail))
+
+        def miss(away: Floats, side: float = side, function: Any = function, goal: float = goal) -> Floats:
+            chance = function(r, n, np.tanh(centre + side * away))
+            return np.asarray(normal.upper_quantile(np.maximum(chance, 1e-300)) - goal)
+
+        low, high = widened(miss, np.zeros(1), np.full(1, goal * step), step=step, ends=(0.0, 18.0))
+        ends.append(float(np.tanh(centre + side * bracketed_root(miss, low, high, rtol=1e-14)[0])))
+    return ends[0], ends[1]
 
 
 def _tail(r: ArrayLike, n: ArrayLike, rho: ArrayLike, *, lower: bool) -> Floats:
