@@ -172,7 +172,7 @@ def rates(
     >>> from amber_ruler import Events
     >>> r = rates(Events(40, 120.0, "short"), Events(60, 130.0, "current"))
     >>> round(r.estimate, 4), round(r.p_value, 4), round(r.effects["rate_ratio"].value, 4)
-    (-0.1282, 0.1089, 0.7222)
+    (-0.1282, 0.1093, 0.7222)
     """
     tail = effects.tails(alpha, alternative)
     gate.choice("test", test, ("score", "exact"))

@@ -23,8 +23,9 @@ def at_least(x: Floats, n: Floats, share: Floats) -> Floats:
 
 
 def chance(x: Floats, n: Floats | float, share: Floats | float) -> Floats:
-    """P(X = x) for a binomial count X, by Loader's saddle point, which keeps its digits at large n."""
-    inside = np.clip(x, 1, max(n - 1, 1))
+    """P(X = x) for a binomial count X of n >= 1, by Loader's saddle point, which keeps its digits at large n."""
+    n = np.maximum(n, 1)
+    inside = np.clip(x, 1, np.maximum(n - 1, 1))
     rest = n - inside
     # The two deviances x log(x / np) + np - x: their linear terms cancel.
     deviance = inside * expm1_less(np.log(n * share / inside))
@@ -78,4 +79,4 @@ def as_unlikely(x: Floats, n: Floats, share: Floats) -> Floats:
 def point(x: Floats, n: Floats, share: Floats) -> Floats:
     """P(X = x), also for shares of 0 and 1."""
     inner = np.clip(share, 1e-300, 1 - 2**-53)
-    return np.where(share <= 0, x == 0, np.where(share >= 1, x == n, chance(x, n, inner)))
+    return np.where((share <= 0) | (n == 0), x == 0, np.where(share >= 1, x == n, chance(x, n, inner)))

@@ -131,7 +131,7 @@ def unconditional(x1: int, n1: int, x0: int, n0: int, alternative: str) -> float
     size = int(min(20 * (n1 + n0) + 101, 4_001))
     grid = (1 - np.cos(np.pi * np.arange(1, size) / size)) / 2
     found = chance(grid)
-    best = 0.0
+    best = max(float(extreme[0, 0]), float(extreme[-1, -1]))  # the chances at shares of 0 and 1
     for peak in np.argsort(found)[-8:]:
         low, high = grid[max(peak - 1, 0)], grid[min(peak + 1, grid.size - 1)]
         for _ in range(8):
