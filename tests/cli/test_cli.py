@@ -98,18 +98,90 @@ PLANS = [
 
 
 @pytest.fixture
-def plan(monkeypatch, capsys):
-    """Ask `amber-ruler plan` within this process, which is quicker; errors are returned, the status is checked."""
+def ask(monkeypatch, capsys):
+    """Ask within this process, which is quicker; errors are returned, the status is checked."""
 
-    def ask(*args, code=0):
-        monkeypatch.setattr(sys, "argv", ["amber-ruler", "plan", *args])
+    def one(*args, code=0):
+        monkeypatch.setattr(sys, "argv", ["amber-ruler", *map(str, args)])
         with pytest.raises(SystemExit) as end:
             main()
         assert end.value.code == code
         out, error = capsys.readouterr()
-        return error if code else out
+        return " ".join((error if code else out).split())
 
-    return ask
+    return one
+
+
+@pytest.fixture
+def plan(ask):
+    return lambda *args, code=0: ask("plan", *args, code=code)
+
+
+VESSELS = [path("turnarounds"), "--value", "minutes", "--by", "when", "--unit", "vessel", "--control", "before"]
+MINUTES = [TRAVELLERS, "--value", "minutes_to_book", "--by", "form", "--control", "current"]
+SPENT = [TRAVELLERS, "--value", "fare", "--second", "prior_spend"]
+STUDY = ["--n", "90,90", "--mean", "21,14", "--sd", "20,20"]
+MEASURED = [
+    (["mean", TRAVELLERS, "--value", "fare", "--by", "form", "--null", "14"], "which differs from 14.0"),
+    (["mean", TRAVELLERS, "--value", "fare"], "mean of all rows is"),
+    (["means", *MINUTES, "--split", "current=1,short=1,guided=1", "--good", "lower"], "2 variants against current"),
+    (
+        ["means", "--n", "90,90", "--mean", "21,14", "--sd", "20,20", "--labels", "short,current"],
+        "short − current 7.00",
+    ),
+    (["means", "--n", "90,90", "--mean", "21,14", "--sd", "9,9", "--known-sd", "20,20"], "z 2.35"),
+    (["pairs", *VESSELS, "--good", "lower", "--margin", "1"], "not worse by 1.00 or more yes"),
+    (["pairs", "--n", "9,9", "--mean", "1,2", "--sd", "1,1", "--correlation", "0.5"], "in pairs"),
+    (["proportion", "--successes", "15", "--trials", "50", "--null", "0.2", "--test", "exact"], "p = 0.121"),
+    (["proportions", "--successes", "60,40", "--trials", "400,400", "--test", "fisher"], "p = 0.0418"),
+    (["paired-proportions", "--counts", "20,15,5,60", "--labels", "after,before"], "after against before: better"),
+    (["rate", "--events", "30", "--exposure", "120", "--null", "0.3"], "in line with 0.300"),
+    (["rates", "--events", "40,60", "--exposure", "120,130"], "p = 0.109"),
+    (["ranks", *MINUTES, "--good", "lower"], "by ranks"),
+    (["signed-ranks", *VESSELS, "--good", "lower"], "p = 0.00105"),
+    (["spread", TRAVELLERS, "--value", "fare", "--by", "form"], "standard deviation of short"),
+    (["spreads", *MINUTES, "--test", "levene"], "Levene's test"),
+    (["quantiles", *MINUTES, "--at", "0.9"], "90% quantile of minutes_to_book"),
+    (["correlation", *SPENT], "correlation is 0.598"),
+    (
+        ["correlation", *SPENT, "--kind", "spearman"],
+        "rank correlation",
+    ),
+]
+
+
+@pytest.mark.parametrize(("asked", "says"), MEASURED, ids=lambda v: v[0] if isinstance(v, list) else "")
+def test_every_kind_is_measured(ask, asked, says, tmp_path):
+    """From a table or from published numbers, in one call each, with a figure."""
+    assert says in ask("measure", *asked, "--figure", tmp_path / "r.png")
+    assert (tmp_path / "r.png").stat().st_size > 5_000
+
+
+def test_wide_pairs_need_no_flag(ask, tmp_path):
+    """Two columns of a wide table are the same pairs."""
+    long = pd.read_csv(path("turnarounds")).pivot(index="vessel", columns="when", values="minutes")
+    long.reset_index().to_csv(tmp_path / "wide.csv", index=False)
+    wide = ask("measure", "pairs", tmp_path / "wide.csv", "--treatment", "after", "--control", "before", "--json")
+    known = ask("measure", "pairs", *VESSELS, "--json")
+    assert json.loads(wide)["results"][0]["p_value"] == json.loads(known)["results"][0]["p_value"]
+
+
+@pytest.mark.parametrize(
+    ("asked", "says"),
+    [
+        (["means"], "Give a file, or published numbers: --n, --mean, --sd"),
+        (["means", "--n", "9,9", "--mean", "1,2"], "Missing: --sd"),
+        (["means", "--n", "9", "--mean", "1,2", "--sd", "1,1"], "--n takes 2 numbers here, got 1"),
+        (["rates", "--events", "4,x", "--exposure", "1,2"], "--events takes numbers"),
+        (["means", TRAVELLERS, "--value", "fare", "--by", "form"], "--control is needed"),
+        (["pairs", path("turnarounds"), "--value", "minutes"], "--by is needed with a file, or --treatment"),
+        (["proportions", "--successes", "4,5", "--trials", "9,9", "--labels", "a"], "--labels takes 2 names"),
+        (["ranks"], "Give a file. Missing: the file"),
+    ],
+)
+def test_what_a_measure_lacks_is_named(ask, asked, says):
+    """By the option that is missing."""
+    assert says in ask("measure", *asked, code=2)
 
 
 @pytest.mark.parametrize(("args", "says"), PLANS)

@@ -60,6 +60,18 @@ RESULTS = {
     "monitoring": lambda: ar.sequential.monitor(ar.sequential.boundaries(4), [0.7, 3.1, 1.0]),
     "corrected": lambda: adjust({"fare": 0.01, "booked": 0.2}),
     "description": lambda: ar.table(ar.demo.path("travellers")).describe("fare", by="form"),
+    "one mean": lambda: ar.measure.mean(ar.Summary(90, 14.2, 4.0, "short"), null=13, margin=0.5),
+    "bare mean": lambda: ar.measure.mean(ar.Summary(90, 14.2, 4.0, "short")),
+    "several shares": lambda: ar.measure.proportion(ar.Counts([3, 40], [20, 90], "short"), null=0.3),
+    "rates": lambda: ar.measure.rates(ar.Events(40, 120.0, "short"), ar.Events(60, 130.0, "current"), margin=0.2),
+    "paired": lambda: ar.measure.paired_proportions((20, 15, 5, 60), labels=("after", "before")),
+    "vessels": lambda: ar.measure.pairs(
+        ar.table(ar.demo.path("turnarounds")).pairs("minutes", by="when", unit="vessel", control="before"), margin=1
+    ),
+    "ranks": lambda: ar.measure.ranks([3.1, 4.4, 5.2, 6.0, 7.3], [1.2, 2.5, 2.9, 3.6, 4.1], margin=1),
+    "spreads": lambda: ar.measure.spreads(ar.Summary(41, 0, 4.0, "short"), ar.Summary(41, 0, 3.0, "current")),
+    "quantiles": lambda: ar.measure.quantiles(list(range(60)), list(range(8, 90)), at=0.75),
+    "correlation": lambda: ar.measure.correlation([1.0, 2, 3, 4, 5, 6], [1.2, 1.9, 3.4, 3.6, 5.5, 5.8]),
     "daily": lambda: ar.table(ar.demo.path("travellers")).daily("fare", by="home_port", day="day"),
     "pairs": lambda: (
         ar.table(ar.demo.path("turnarounds")).pairs("minutes", by="when", unit="vessel", control="before").describe()

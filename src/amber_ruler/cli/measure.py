@@ -1,152 +1,254 @@
-"""amber-ruler measure: the difference between variants of a table."""
+"""amber-ruler measure: one command for each question, from a table or from published numbers.
+
+The settings of a command are those of the library's function, said as in its docstring.
+"""
 
 from __future__ import annotations
 
-from collections.abc import Callable
+import inspect
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated, Any
+from typing import TYPE_CHECKING, Annotated, Any, NamedTuple
 
 import typer
 
-from amber_ruler.cli.output import write_blocks, write_results
+from amber_ruler.cli.build import command, lazy_group, numbers, parameters
+from amber_ruler.cli.output import save_figure, write_blocks, write_results
 from amber_ruler.errors import InputError
 
 if TYPE_CHECKING:
-    from amber_ruler.moments import Moments
-    from amber_ruler.results import Check, Comparison
-    from amber_ruler.tables import ByVariant, Table
+    from collections.abc import Iterator, Sequence
 
-app = typer.Typer(
-    no_args_is_help=True,
-    rich_markup_mode=None,
-    help="Measure the difference between variants.",
-)
+    from amber_ruler.results import Check, Comparison, Measurement
+    from amber_ruler.samples import Pairs
+    from amber_ruler.tables import Table
 
-File = Annotated[Path, typer.Argument(help="A CSV, Parquet or JSON Lines file, one row a unit.", show_default=False)]
-Value = Annotated[str, typer.Option(help="Column with the metric.", show_default=False)]
-By = Annotated[str, typer.Option(help="Column with the variant labels.", show_default=False)]
-Control = Annotated[str, typer.Option(help="Label of the control.", show_default=False)]
-Alpha = Annotated[float, typer.Option(help="Error rate of the test; the interval has level 1 - alpha.")]
-Null = Annotated[float, typer.Option(help="Tested difference.")]
-Alternative = Annotated[str, typer.Option(help="two-sided, greater or less.")]
-Margin = Annotated[float | None, typer.Option(help="Smallest difference that matters.", show_default=False)]
-Good = Annotated[str, typer.Option(help="Direction in which the metric is good: higher or lower.")]
-Planned = Annotated[
-    str | None,
-    typer.Option(
-        "--split", help="Planned shares, such as current=50,short=50: the split is checked first.", show_default=False
+
+class _Kind(NamedTuple):
+    """What a command takes (two groups, one, pairs, columns), as moments or values, and which published numbers."""
+
+    takes: str
+    reads: str
+    published: tuple[str, ...]
+    examples: tuple[str, ...]
+
+
+_SUMMARY, _COUNTS, _EVENTS = ("n", "mean", "sd"), ("successes", "trials"), ("events", "exposure")
+_FARES = "travellers.csv --value fare --by form --control current"
+_MINUTES = "travellers.csv --value minutes_to_book --by form --control current"
+_VESSELS = "turnarounds.csv --value minutes --by when --unit vessel --control before"
+_SHARES = "travellers.csv --value booked --by form --control current"
+KINDS = {
+    "mean": _Kind("one", "moments", _SUMMARY, ("travellers.csv --value fare --by form --null 14",)),
+    "means": _Kind("two", "moments", _SUMMARY, (f"{_FARES} --margin 0.30", "--n 90,90 --mean 21,14 --sd 20,20")),
+    "pairs": _Kind(
+        "pairs", "values", _SUMMARY, (f"{_VESSELS} --good lower", "wide.csv --treatment after --control before")
     ),
-]
+    "proportion": _Kind("one", "moments", _COUNTS, ("--successes 15 --trials 50 --null 0.2 --test exact",)),
+    "proportions": _Kind("two", "moments", _COUNTS, (_SHARES, "--successes 60,40 --trials 400,400 --test fisher")),
+    "paired-proportions": _Kind("pairs", "values", ("counts",), ("--counts 20,15,5,60 --labels after,before",)),
+    "rate": _Kind("one", "moments", _EVENTS, ("--events 30 --exposure 120 --null 0.3",)),
+    "rates": _Kind("two", "moments", _EVENTS, ("--events 40,60 --exposure 120,130",)),
+    "ranks": _Kind("two", "values", (), (f"{_MINUTES} --good lower",)),
+    "signed-ranks": _Kind("pairs", "values", (), (f"{_VESSELS} --good lower",)),
+    "spread": _Kind("one", "values", _SUMMARY, ("travellers.csv --value minutes_to_book --by form",)),
+    "spreads": _Kind("two", "values", _SUMMARY, (_MINUTES,)),
+    "quantiles": _Kind("two", "values", (), (f"{_MINUTES} --at 0.9 --good lower",)),
+    "correlation": _Kind("columns", "moments", (), ("travellers.csv --value fare --second prior_spend",)),
+}
+_PUBLISHED = {
+    "n": "Published: units of treatment, control (of one group its own).",
+    "mean": "Published: means of treatment, control.",
+    "sd": "Published: standard deviations of treatment, control.",
+    "successes": "Published: successes of treatment, control.",
+    "trials": "Published: trials of treatment, control.",
+    "events": "Published: events of treatment, control.",
+    "exposure": "Published: what they are counted over.",
+    "counts": "Published: units with success on both sides, in treatment only, in control only, on neither.",
+}
+
+By = Annotated[str, typer.Option(help="Column with the variant labels.", show_default=False)]
 Json = Annotated[bool, typer.Option("--json", help="Write JSON instead of text.")]
 
-_MEANS_EXAMPLES = """\b
-Examples:
-  amber-ruler measure means travellers.csv \\
-      --value fare --by form --control current
-  amber-ruler measure means travellers.csv --json \\
-      --value fare --by form --control current --margin 0.30
-"""
-_SHARES_EXAMPLES = """\b
-Examples:
-  amber-ruler measure proportions travellers.csv \\
-      --value booked --by form --control current
-  amber-ruler measure proportions travellers.csv --good lower \\
-      --value complaint --by form --control current
-"""
 
-
-@app.command("means", epilog=_MEANS_EXAMPLES)
-def means(
-    file: File,
-    value: Value,
-    by: By,
-    control: Control,
-    alpha: Alpha = 0.05,
-    null: Null = 0.0,
-    alternative: Alternative = "two-sided",
-    variances: Annotated[str, typer.Option(help="unequal or equal between the variants.")] = "unequal",
-    margin: Margin = None,
-    good: Good = "higher",
-    split: Planned = None,
-    as_json: Json = False,
-) -> None:
-    """Compare the mean of each variant with that of the control.
-
-    Every other variant is a treatment. Rows without a value are left out and counted.
-    """
+def _command(name: str) -> Any:
     from amber_ruler import measure
 
-    settings: dict[str, Any] = {
-        "alpha": alpha,
-        "null": null,
-        "alternative": alternative,
-        "margin": margin,
-        "good": good,
-        "variances": variances,
-    }
-    _compare(file, value, by, control, split, as_json, lambda a, b: measure.means(a, b, **settings))
+    kind = KINDS[name]
+    method = getattr(measure, name.replace("-", "_"))
+    doc = inspect.getdoc(method) or ""
+
+    def run(**given: Any) -> None:
+        _run(name, method, given)
+
+    examples = "\n".join(f"  amber-ruler measure {name} {example}" for example in kind.examples)
+    options = {**_sources(kind), **_settings(method)}
+    return command(name, run, options, doc.splitlines()[0], f"\b\nExamples:\n{examples}\n")
 
 
-@app.command("proportions", epilog=_SHARES_EXAMPLES)
-def proportions(
-    file: File,
-    value: Value,
-    by: By,
-    control: Control,
-    alpha: Alpha = 0.05,
-    null: Null = 0.0,
-    alternative: Alternative = "two-sided",
-    margin: Margin = None,
-    good: Good = "higher",
-    split: Planned = None,
-    as_json: Json = False,
-) -> None:
-    """Compare the share of 1s (or true) in each variant with that in the control.
+def _sources(kind: _Kind) -> dict[str, tuple[Any, Any]]:
+    """Where the numbers come from."""
 
-    Every other variant is a treatment. Rows without a value are left out and counted.
-    """
-    from amber_ruler import measure
+    def maybe(help_: str, *names: str, of: Any = str) -> tuple[Any, Any]:
+        return Annotated[of | None, typer.Option(*names, help=help_, show_default=False)], None
 
-    settings: dict[str, Any] = {
-        "alpha": alpha,
-        "null": null,
-        "alternative": alternative,
-        "margin": margin,
-        "good": good,
-    }
-    _compare(file, value, by, control, split, as_json, lambda a, b: measure.proportions(a, b, **settings))
+    file = typer.Argument(
+        help="A CSV, Parquet or JSON Lines file, a folder, or a pattern in quotes.", show_default=False
+    )
+    options: dict[str, tuple[Any, Any]] = {"file": (Annotated[Path | None, file], None)}
+    options["value"] = maybe("Column with the metric.")
+    if kind.takes == "columns":
+        options["second"] = maybe("The other column.")
+    else:
+        options["by"] = maybe("Column with the variant labels.")
+    if kind.takes in ("two", "pairs"):
+        options["control"] = maybe("Label of the control; of a wide table its column.")
+    if kind.takes == "pairs":
+        options["unit"] = maybe("Column that names the unit: pairs are aligned by it.")
+        options["treatment"] = maybe("Column with the treatment side of a wide table, instead of --value and --by.")
+    for name in kind.published:
+        options[name] = maybe(_PUBLISHED[name], f"--{name}")
+    if kind.published:
+        options["labels"] = maybe("What the published groups are called, such as short,current.")
+    if kind.takes == "two":
+        options["split"] = maybe("Planned shares, such as current=50,short=50: the split is checked first.")
+    return options
 
 
-def _compare(
-    file: Path,
-    value: str,
-    by: str,
-    control: str,
-    split: str | None,
-    as_json: bool,
-    method: Callable[[Moments, Moments], Comparison],
-) -> None:
-    from amber_ruler.tables import table
+def _settings(method: Any) -> dict[str, tuple[Any, Any]]:
+    """The keyword settings of the library's function."""
+    said = parameters(method)
+    options: dict[str, tuple[Any, Any]] = {}
+    for name, item in inspect.signature(method).parameters.items():
+        if item.kind is not inspect.Parameter.KEYWORD_ONLY or name in ("metric", "labels"):
+            continue
+        hint = str(item.annotation)
+        text = name == "known_sd" or not any(word in hint for word in ("float", "ArrayLike", "bool"))
+        of: Any = bool if hint == "bool" else str if text else float
+        help_ = said.get(name, _COMMON.get(name, ""))
+        option = typer.Option(f"--{name.replace('_', '-')}", help=help_, show_default=item.default not in (None, False))
+        options[name] = (Annotated[of | None if item.default is None else of, option], item.default)
+    figure = typer.Option(help="Draw the first result into this PNG or SVG file.", show_default=False)
+    options["figure"] = (Annotated[Path | None, figure], None)
+    options["as_json"] = (Json, False)
+    return options
 
-    source = table(file)
-    arms = source.moments(value, by=by)
-    findings = _findings(source, arms, by, split)
-    results = [_with(method(arm, base), findings) for arm, base in arms.against(control)]
-    status = write_results(results, as_json=as_json)
-    if len(results) > 1 and not as_json:
+
+# Settings whose docstring stands with another function.
+_COMMON = {
+    "alpha": "Error rate of the test; the interval has level 1 - alpha.",
+    "null": "Tested value.",
+    "alternative": "Direction of the test: two-sided, greater or less.",
+    "margin": "Smallest difference that matters.",
+    "good": "Direction in which the metric is good: higher or lower.",
+}
+
+
+def _run(name: str, method: Any, given: dict[str, Any]) -> None:
+    kind = KINDS[name]
+    settings = {k: given[k] for k in _settings(method) if k not in ("figure", "as_json")}
+    if settings.get("known_sd") is not None:
+        known = numbers("--known-sd", settings["known_sd"])
+        settings["known_sd"] = known[0] if len(known) == 1 else tuple(known)
+    if given["file"] is None:
+        results = [_published(kind, method, given, settings)]
+    else:
+        results = list(_from_table(kind, method, given, settings))
+    if given["figure"] is not None:
+        save_figure(results[0], given["figure"])
+    status = write_results(results, as_json=given["as_json"])
+    if len(results) > 1 and kind.takes == "two" and not given["as_json"]:
         _write_together(results)
     if status:
         raise typer.Exit(status)
 
 
-def _findings(source: Table, arms: ByVariant[Moments], by: str, split: str | None) -> tuple[Check, ...]:
+def _published(kind: _Kind, method: Any, given: dict[str, Any], settings: dict[str, Any]) -> Any:
+    """From numbers, a group each."""
+    from amber_ruler.samples import Counts, Events, Summary
+
+    listed = {name: given[name] for name in kind.published if given[name] is not None}
+    missing = [f"--{name}" for name in kind.published if name not in listed]
+    if not kind.published or missing:
+        instead = (
+            f", or published numbers: {', '.join(f'--{name}' for name in kind.published)}" if kind.published else ""
+        )
+        raise InputError(f"Give a file{instead}. Missing: {', '.join(missing) or 'the file'}.")
+    values = {name: numbers(f"--{name}", text) for name, text in listed.items()}
+    if "counts" in values:
+        more = {} if given["labels"] is None else {"labels": _labels(given["labels"], 2)}
+        return method(tuple(values["counts"]), **more, **settings)
+    size = 1 if kind.takes == "one" else 2
+    for name, each in values.items():
+        if len(each) != size:
+            raise InputError(f"--{name} takes {size} {'number' if size == 1 else 'numbers'} here, got {len(each)}.")
+    labels = _labels(given["labels"] or ("treatment,control" if size == 2 else "group"), size)
+    make = {"n": Summary, "successes": Counts, "events": Events}[kind.published[0]]
+    groups = [make(*row, label) for row, label in zip(zip(*values.values(), strict=True), labels, strict=True)]
+    return method(*groups, **settings)
+
+
+def _labels(text: str, size: int) -> tuple[str, ...]:
+    labels = tuple(part.strip() for part in text.split(","))
+    if len(labels) != size:
+        raise InputError(f"--labels takes {size} {'name' if size == 1 else 'names'}, got {len(labels)}.")
+    return labels
+
+
+def _from_table(kind: _Kind, method: Any, given: dict[str, Any], settings: dict[str, Any]) -> Iterator[Measurement]:
+    from amber_ruler.tables import table
+
+    source = table(given["file"])
+    if kind.takes == "pairs":
+        yield method(_pairs(source, given), **{k: v for k, v in settings.items() if k != "correlation"})
+        return
+    value = _needed(given, "value")
+    if kind.takes == "columns":
+        columns = [value, _needed(given, "second")]
+        if settings.get("kind") == "spearman":
+            yield method(source.wide_pairs(*columns), labels=tuple(columns), **settings)
+        else:
+            yield method(source.overall(columns), **settings)
+        return
+    by = given["by"] if kind.takes == "one" else _needed(given, "by")
+    if by is None:
+        one = source.overall(value).relabel("all rows")
+        if kind.reads == "values":
+            raise InputError("Give --by as well: the values are read by variant.")
+        yield method(one, metric=value, **settings)
+        return
+    arms: Any = source.moments(value, by=by) if kind.reads == "moments" else source.split(value, by=by)
+    if kind.takes == "one":
+        for arm in arms.values():
+            yield method(arm, **settings)
+        return
+    found = _findings(source, arms.unassigned, by, given["split"])
+    for arm, base in arms.against(_needed(given, "control")):
+        yield _with(method(arm, base, **settings), found)
+
+
+def _pairs(source: Table, given: dict[str, Any]) -> Pairs:
+    """Long pairs when a unit is named, wide ones when two columns are."""
+    if given["treatment"] is not None:
+        return source.wide_pairs(given["treatment"], _needed(given, "control"))
+    value, by, unit, control = (_needed(given, name) for name in ("value", "by", "unit", "control"))
+    return source.pairs(value, by=by, unit=unit, control=control)
+
+
+def _needed(given: dict[str, Any], name: str) -> str:
+    if given[name] is None:
+        wide = ", or --treatment and --control with the columns of a wide table" if "treatment" in given else ""
+        raise InputError(f"--{name} is needed with a file{wide}.")
+    return str(given[name])
+
+
+def _findings(source: Table, unassigned: int, by: str, split: str | None) -> tuple[Check, ...]:
     from amber_ruler.results import Check
 
     found: list[Check] = []
     if split is not None:
         found.append(source.check_split(by=by, planned=planned_shares(split)).as_check)
-    if arms.unassigned:
-        rows = f"{arms.unassigned:,} rows have no label in {by!r}"
+    if unassigned:
+        rows = f"{unassigned:,} rows have no label in {by!r}"
         found.append(Check("variant labels", rows, "They belong to no variant and are left out.", "note"))
     return tuple(found)
 
@@ -173,12 +275,13 @@ def planned_shares(text: str) -> dict[str, float]:
     return shares
 
 
-def _write_together(results: list[Comparison]) -> None:
+def _write_together(results: Sequence[Comparison]) -> None:
     from amber_ruler.multiplicity import adjust
     from amber_ruler.report.blocks import Heading, Lines, Ruler
     from amber_ruler.report.views import comparison
 
-    rows = tuple(comparison.ruler_row(r, f"{r.treatment} − {r.control}") for r in results)
+    sign = "/" if results[0].ratio else "−"
+    rows = tuple(comparison.ruler_row(r, f"{r.treatment} {sign} {r.control}") for r in results)
     family = adjust({r.treatment: float(r.p_value or 0.0) for r in results}, alpha=results[0].alpha)
     first = results[0]
     write_blocks(
@@ -188,3 +291,16 @@ def _write_together(results: list[Comparison]) -> None:
             Lines((family.sentence(),), strong=True),
         ]
     )
+
+
+app = typer.Typer(
+    cls=lazy_group(KINDS, _command),
+    no_args_is_help=True,
+    rich_markup_mode=None,
+    help="Measure: means, shares, rates, ranks, spreads, quantiles, correlations.",
+)
+
+
+@app.callback()
+def _measure() -> None:
+    pass

@@ -7,13 +7,12 @@ from __future__ import annotations
 
 import dataclasses
 import inspect
-import re
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
-from typer.core import TyperGroup
 
+from amber_ruler.cli.build import command, lazy_group, numbers, parameters
 from amber_ruler.cli.output import save_figure, write_results
 from amber_ruler.errors import DesignError, InputError
 
@@ -50,29 +49,6 @@ _WAYS = {
 _FINDS = ("size", "power", "effect", "alpha")
 
 
-class _Designs(TyperGroup):
-    """The commands, each made when it is asked for: a plain --help needn't load the designs."""
-
-    def list_commands(self, ctx: Any) -> list[str]:  # noqa: ARG002 - the framework's signature
-        return list(KINDS)
-
-    def get_command(self, ctx: Any, cmd_name: str) -> Any:  # noqa: ARG002 - the framework's signature
-        return _command(cmd_name) if cmd_name in KINDS else None
-
-
-app = typer.Typer(
-    cls=_Designs,
-    no_args_is_help=True,
-    rich_markup_mode=None,
-    help="Find units, power, detectable effect, alpha or precision before a test.",
-)
-
-
-@app.callback()
-def _plan() -> None:
-    pass
-
-
 def _command(kind: str) -> Any:
     """A command whose options are the fields of a design, and what goes with every question."""
     from amber_ruler import plan
@@ -85,22 +61,13 @@ def _command(kind: str) -> Any:
         _run(design, given)
 
     doc = inspect.getdoc(design) or ""
-    run.__doc__ = f"{doc.splitlines()[0]}\n\nBy default it says how many units are needed; --find asks for another."
-    run.__annotations__ = {option: hint for option, (hint, _) in options.items()}
-    run.__signature__ = inspect.Signature(  # type: ignore[attr-defined]
-        [
-            inspect.Parameter(option, inspect.Parameter.KEYWORD_ONLY, default=default, annotation=hint)
-            for option, (hint, default) in options.items()
-        ]
-    )
-    one = typer.Typer(add_completion=False, pretty_exceptions_enable=False, rich_markup_mode=None)
-    one.command(kind, epilog=f"\b\nExample:\n  amber-ruler plan {kind} {example}\n")(run)
-    return typer.main.get_command(one)
+    said = f"{doc.splitlines()[0]}\n\nBy default it says how many units are needed; --find asks for another."
+    return command(kind, run, options, said, f"\b\nExample:\n  amber-ruler plan {kind} {example}\n")
 
 
 def _own_options(design: type[Design]) -> dict[str, tuple[Any, Any]]:
     """An option for every number of the design."""
-    said = _parameters(design)
+    said = parameters(design)
     options: dict[str, tuple[Any, Any]] = {}
     # What the design measures first, then what every test has.
     for item in sorted(dataclasses.fields(design), key=lambda f: f.name in ("ratio", "alpha", "alternative")):
@@ -238,7 +205,7 @@ def _grid(design: Design, given: dict[str, Any]) -> Result:
         name, sign, values = part.partition("=")
         if not sign:
             raise InputError(f"--grid takes name=value,value, such as effect=1,1.3,2; got {part!r}.")
-        columns[name.strip().replace("-", "_")] = _numbers("--grid", values)
+        columns[name.strip().replace("-", "_")] = numbers("--grid", values)
     return design.grid(**columns)
 
 
@@ -249,36 +216,31 @@ def _refuse(wrong: bool, message: str) -> None:
 
 def _effect(way: str, value: Any) -> Any:
     if way == "means":
-        return _numbers("--means", value)
+        return numbers("--means", value)
     if way == "shares":
-        return [_numbers("--shares", row) for row in value.split(";")]
+        return [numbers("--shares", row) for row in value.split(";")]
     return value
 
 
 def _units(text: str | None) -> Any:
     if text is None:
         return None
-    values = _numbers("--n", text)
+    values = numbers("--n", text)
     return values[0] if len(values) == 1 else values
-
-
-def _numbers(flag: str, text: str) -> list[float]:
-    try:
-        return [float(part) for part in text.split(",")]
-    except ValueError:
-        raise InputError(f"{flag} takes numbers separated by commas; got {text!r}.") from None
 
 
 def _flag(name: str) -> str:
     return f"--{name.replace('_', '-')}"
 
 
-def _parameters(design: type[Design]) -> dict[str, str]:
-    """What the docstring says of each parameter."""
-    section = (inspect.getdoc(design) or "").partition("Parameters\n----------\n")[2].partition("\nNotes\n")[0]
-    found: dict[str, str] = {}
-    for names, kind, text in re.findall(r"^(\w[\w, ]*) : (.*)\n((?:    .*\n?)+)", section, flags=re.MULTILINE):
-        choices = f" {kind.replace(chr(34), '')}." if kind.startswith('"') else ""
-        for name in names.split(", "):
-            found[name] = " ".join(text.replace("Or instead:", "").split()) + choices
-    return found
+app = typer.Typer(
+    cls=lazy_group(KINDS, _command),
+    no_args_is_help=True,
+    rich_markup_mode=None,
+    help="Find units, power, detectable effect, alpha or precision before a test.",
+)
+
+
+@app.callback()
+def _plan() -> None:
+    pass

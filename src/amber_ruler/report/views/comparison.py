@@ -7,17 +7,20 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from amber_ruler.report import numbers
+from amber_ruler.report import numbers, palette
 from amber_ruler.report.blocks import Block, Grid, Heading, Lines, Ruler, RulerRow
 from amber_ruler.report.numbers import safe
 from amber_ruler.report.views.shared import alarms, checks_and_notes, level, test_terms
 from amber_ruler.results import Comparison, EffectSize, Estimate, Interval
 
 if TYPE_CHECKING:
+    from matplotlib.axes import Axes
+
     from amber_ruler.numeric.gate import Number
     from amber_ruler.results import Group, Measurement
 
 _MOST_ROWS = 20
+_DRAWN = ("mean", "share", "rate", "quantile")  # what stands on the metric's own scale
 
 
 def layout(result: Comparison) -> list[Block]:
@@ -114,6 +117,38 @@ def ruler(result: Comparison) -> Ruler:
     else:
         rows = (ruler_row(result, _between(result)),)
     return Ruler(rows, float(np.min(result.null)), result.margin, result.percent, "pp" if result.percent else "")
+
+
+def draw(result: Comparison, ax: Axes | None = None) -> Axes:
+    """Each group's value with its interval, above the ruler of the difference."""
+    from amber_ruler.report.drawing import draw_rulers, new_axes
+
+    groups = result.groups
+    whole = np.ndim(result.estimate) == 0 and all(np.ndim(g.mean) == 0 for g in groups)
+    if not (whole and result.quantity in _DRAWN and groups and math.isfinite(float(groups[0].se))):
+        return draw_rulers(ruler(result), ax=ax, title=result.title)
+    axes = new_axes(ax, height=4.6)
+    place = axes.get_subplotspec()
+    if place is None:  # an Axes without a place in a grid can't be divided
+        return draw_rulers(ruler(result), ax=axes, title=result.title)
+    halves = place.subgridspec(2, 1, height_ratios=[1.2, 1.0])
+    axes.set_subplotspec(halves[1, 0])
+    top = axes.figure.add_subplot(halves[0, 0])
+    for k, g in enumerate(groups[:2]):
+        factor = 100 if result.percent else 1
+        mean, reach = factor * float(g.mean), factor * 1.96 * float(g.se)
+        top.plot([mean - reach, mean + reach], [k, k], color=palette.DUNE, linewidth=5, solid_capstyle="butt")
+        top.plot([mean], [k], "o", color=palette.INK, markersize=11, markeredgecolor="white")
+    top.set_yticks(range(2), [g.label for g in groups[:2]], parse_math=False)
+    top.set_ylim(1.6, -0.6)
+    top.margins(x=0.12)
+    unit = " (%)" if result.percent else ""
+    top.set_xlabel(f"{result.metric}{unit}: {result.quantity} of each group with its 95% interval", color=palette.INK)
+    for side in ("top", "right", "left"):
+        top.spines[side].set_visible(False)
+    top.tick_params(axis="y", length=0)
+    top.set_title(result.title, loc="left", color=palette.INK, fontweight="bold", parse_math=False)
+    return draw_rulers(ruler(result), ax=axes)
 
 
 def ruler_row(result: Measurement, label: str) -> RulerRow:

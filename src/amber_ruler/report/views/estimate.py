@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from amber_ruler.report import numbers
-from amber_ruler.report.blocks import Block, Grid, Heading, Lines, Ruler
+from amber_ruler.report.blocks import Block, Grid, Heading, Lines, Ruler, RulerRow
 from amber_ruler.report.numbers import safe
 from amber_ruler.report.views import comparison
 from amber_ruler.report.views.shared import alarms, checks_and_notes, test_terms
@@ -38,9 +38,14 @@ def layout(result: Estimate) -> list[Block]:
 
 def ruler(result: Estimate) -> Ruler:
     """The interval on the ruler, with the value tested where there is one."""
-    row = comparison.ruler_row(result, result.label)
-    centre = None if result.null is None else float(result.null)
-    return Ruler((row,), centre, result.margin, result.percent, "%" if result.percent else "")
+    centre = None if result.null is None else float(np.min(result.null))
+    if np.ndim(result.estimate):
+        table = rows(result)
+        each = zip(*(table[name].tolist() for name in ("estimate", "low", "high")), strict=True)
+        bars = tuple(RulerRow(str(k), *values) for k, values in enumerate(each, start=1))[:_MOST_ROWS]
+    else:
+        bars = (comparison.ruler_row(result, result.label),)
+    return Ruler(bars, centre, result.margin, result.percent, "%" if result.percent else "")
 
 
 def sentence(result: Estimate) -> str:
