@@ -6,8 +6,8 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from amber_ruler import InputError
-from amber_ruler.effects import lift, small_sample_factor, standardised
-from amber_ruler.numeric import student
+from amber_ruler.effects import convert, from_chi_square, from_f, lift, small_sample_factor, standardised
+from amber_ruler.numeric import chisquare, fisher, student
 from truth import mp
 
 
@@ -61,8 +61,61 @@ def test_lift_limits_enclose_the_lift(m1, m0, v1, v0, critical):
             assert abs(m1 - ratio * m0) / np.sqrt(v1 + ratio**2 * v0) == pytest.approx(critical, rel=1e-7)
 
 
+@given(st.floats(-2, 2), st.floats(0.2, 5), st.floats(0.05, 0.95))
+def test_conversions_lead_back(d, ratio, share):
+    """From d to each other scale and back; f has no sign; closed forms for equal groups."""
+    settings = {"ratio": ratio, "share": share}
+    for scale in ("r", "odds ratio", "h"):
+        there = convert(d, "d", scale, **settings)
+        assert convert(there, scale, "d", **settings) == pytest.approx(d, rel=1e-6, abs=1e-9)
+    assert convert(convert(d, "d", "f", **settings), "f", "d", **settings) == pytest.approx(abs(d), rel=1e-12)
+    assert convert(d, "d", "f") == pytest.approx(abs(d) / 2)
+    odds = convert(d, "d", "odds ratio") * share / (1 - share)
+    assert convert(d, "d", "h", **settings) == pytest.approx(
+        2 * np.arcsin(np.sqrt(odds / (1 + odds))) - 2 * np.arcsin(np.sqrt(share)), rel=1e-9, abs=1e-12
+    )
+
+
+def test_standardised_effects_follow_from_d():
+    """r, superiority, overlap and Glass Δ by their definitions, each limit from one inversion."""
+    found = standardised(2.5, 40, 60, difference_in_control_sd=0.6)
+    d = 2.5 * np.sqrt(1 / 40 + 1 / 60)
+    assert found["r"].value == pytest.approx(2.5 / np.sqrt(2.5**2 + 98), rel=1e-13)
+    assert found["superiority"].value == pytest.approx(float(mp.ncdf(d / mp.sqrt(2))), rel=1e-12)
+    assert found["overlap"].value == pytest.approx(float(2 * mp.ncdf(-d / 2)), rel=1e-12)
+    low, high = found["cohen_d"].interval.low, found["cohen_d"].interval.high
+    assert found["superiority"].interval.high == pytest.approx(float(mp.ncdf(high / mp.sqrt(2))), rel=1e-12)
+    assert found["r"].interval.low == pytest.approx(low / np.hypot(low, 100 / np.sqrt(2400)), rel=1e-12)
+    unit = np.sqrt(1 / 40 + 1 / 60)
+    for end, tail in ((found["glass_delta"].interval.low, student.noncentral_sf), (high, None)):
+        if tail:
+            assert float(tail(0.6 / unit, 59, end / unit)) == pytest.approx(0.025, rel=1e-9)
+
+
+def test_effects_of_published_f_and_chi_square():
+    """Each limit is the noncentrality under which the statistic has a tail of alpha/2."""
+    found = from_f(6.2, 3, 80)
+    for end, tail in (("low", fisher.noncentral_sf), ("high", fisher.noncentral_cdf)):
+        share = getattr(found["eta_squared"].interval, end)
+        assert float(tail(6.2, 3, 80, share / (1 - share) * 84)) == pytest.approx(0.025, rel=1e-9)
+    assert found["omega_squared"].value == pytest.approx(3 * 5.2 / (3 * 5.2 + 84))
+    assert from_f(0.5, 3, 80)["eta_squared"].interval.low == 0
+    w = from_chi_square(12.0, 150, 4)
+    assert w.value == pytest.approx(np.sqrt(12 / 150))
+    assert float(chisquare.noncentral_sf(12.0, 4, 150 * w.interval.low**2)) == pytest.approx(0.025, rel=1e-9)
+    assert float(chisquare.noncentral_cdf(12.0, 4, 150 * w.interval.high**2)) == pytest.approx(0.025, rel=1e-9)
+
+
 @pytest.mark.parametrize(
-    ("call", "says"), [(lambda: standardised(1.0, 0, 5), "n1"), (lambda: small_sample_factor(0), "df")]
+    ("call", "says"),
+    [
+        (lambda: convert(0.3, "d", "g"), "end"),
+        (lambda: convert(0.3, "d", "h"), "give share"),
+        (lambda: convert(1.3, "r", "d"), "between -1 and 1"),
+        (lambda: from_f(-1, 2, 3), "f must"),
+        (lambda: standardised(1.0, 0, 5), "n1"),
+        (lambda: small_sample_factor(0), "df"),
+    ],
 )
 def test_bad_input_is_named(call, says):
     """Out of range is said by name."""

@@ -6,7 +6,8 @@ from typing import Literal, TypeAlias
 
 import numpy as np
 
-from amber_ruler.numeric import gate, normal, score, student
+from amber_ruler.errors import InputError
+from amber_ruler.numeric import chisquare, fisher, gate, normal, score, student
 from amber_ruler.numeric.gate import Floats, Number, scalar_or_array
 from amber_ruler.numeric.stirling import stirling_error
 from amber_ruler.results import EffectSize, Interval
@@ -14,7 +15,10 @@ from amber_ruler.results import EffectSize, Interval
 __all__ = [
     "Alternative",
     "cohen_h",
+    "convert",
     "customary_word",
+    "from_chi_square",
+    "from_f",
     "lift",
     "odds_ratio",
     "risk_ratio",
@@ -293,6 +297,137 @@ def cohen_h(
     below, above = critical_z(tails(alpha, alternative))
     interval = Interval(scalar_or_array(value - below * spread), scalar_or_array(value + above * spread), 1 - alpha)
     return EffectSize(scalar_or_array(value), interval, "Cohen h")
+
+
+def convert(value: Number, start: str, end: str, *, ratio: float = 1.0, share: float | None = None) -> Number:
+    """Turn one effect size of two groups into another.
+
+    Parameters
+    ----------
+    value : float or array_like
+        The effect size.
+    start, end : "d", "r", "odds ratio", "f" or "h"
+        What it is, and what is wanted. f has no sign.
+    ratio : float
+        Units in treatment over units in control; r and f depend on it.
+    share : float between 0 and 1, optional
+        Share of successes in control; needed for h only.
+
+    Returns
+    -------
+    float or ndarray
+
+    Notes
+    -----
+    With k the ratio: r = d / sqrt(d^2 + (1 + k)^2 / k), f = |d| sqrt(k) / (1 + k), odds ratio = exp(pi d / sqrt(3)).
+    The last takes a logistic distribution behind the yes and no, and is an approximation. h follows from the odds ratio
+    and the share.
+
+    References
+    ----------
+    .. [1] Cohen (1988), Statistical Power Analysis for the Behavioral Sciences, 2nd ed.
+    .. [2] Hasselblad & Hedges (1995), Psychological Bulletin 117, 167-178, for the odds ratio.
+
+    Examples
+    --------
+    >>> round(convert(0.5, "d", "r"), 4), round(convert(0.5, "d", "odds ratio"), 3)
+    (0.2425, 2.477)
+    """
+    known = ("d", "r", "odds ratio", "f", "h")
+    gate.choice("start", start, known)
+    gate.choice("end", end, known)
+    x, k = gate.finite("value", value), float(gate.positive("ratio", ratio))
+    scale = (1 + k) / np.sqrt(k)
+    base = 0.5 if share is None else float(gate.between("share", share, 0, 1))
+    if "h" in (start, end) and share is None:
+        raise InputError("h depends on where the shares lie: give share, that of control.")
+    angle, log_odds, slope = np.arcsin(np.sqrt(base)), np.log(base / (1 - base)), np.pi / np.sqrt(3)
+    if start == "r":
+        gate.between("value", value, -1, 1)
+        d = scale * x / np.sqrt((1 - x) * (1 + x))
+    elif start == "odds ratio":
+        d = np.log(gate.positive("value", value)) / slope
+    elif start == "f":
+        d = gate.at_least("value", value, 0) * scale
+    elif start == "h":
+        at = gate.between("the share of treatment that h leads to", (x / 2 + angle) * 2 / np.pi, 0, 1) * np.pi / 2
+        d = (2 * np.log(np.tan(at)) - log_odds) / slope
+    else:
+        d = x
+    if end == "r":
+        return scalar_or_array(d / np.sqrt(d * d + scale * scale))
+    if end == "odds ratio":
+        return scalar_or_array(np.exp(slope * d))
+    if end == "f":
+        return scalar_or_array(np.abs(d) / scale)
+    if end == "h":
+        return scalar_or_array(2 * (np.arctan(np.exp((log_odds + slope * d) / 2)) - angle))
+    return scalar_or_array(d)
+
+
+def from_f(f: float, df1: float, df2: float, *, alpha: float = 0.05) -> dict[str, EffectSize]:
+    """Effect sizes behind a published F: partial eta squared, omega squared and Cohen f.
+
+    Parameters
+    ----------
+    f : float
+        The statistic, not below 0.
+    df1, df2 : float
+        Its degrees of freedom; df1 = 1 and f = t^2 for a t.
+    alpha : float
+        One minus the level of the intervals.
+
+    Returns
+    -------
+    dict of str to EffectSize
+        `cohen_f`, `eta_squared` and `omega_squared`. The intervals invert the noncentral F at alpha / 2 on each side;
+        a lower limit of 0 says that the F test does not reject at alpha / 2.
+
+    References
+    ----------
+    .. [1] Steiger (2004), Psychological Methods 9, 164-182.
+    .. [2] Olejnik & Algina (2003), Psychological Methods 8, 434-447, for omega squared.
+
+    Examples
+    --------
+    >>> found = from_f(5.0, 2, 57)
+    >>> round(found["eta_squared"].value, 4), round(found["omega_squared"].value, 4)
+    (0.1493, 0.1176)
+    """
+    value = float(gate.at_least("f", f, 0))
+    one, two = float(gate.positive("df1", df1)), float(gate.positive("df2", df2))
+    tail = tails(alpha, "two-sided")
+    low, high = (float(end) for end in fisher.noncentrality_bounds(value, one, two, *tail))
+    n = one + two + 1
+    eta = one * value / (one * value + two)
+    omega = max(0.0, one * (value - 1) / (one * (value - 1) + n))
+    shares = Interval(low / (low + n), high / (high + n), 1 - alpha)
+    roots = Interval(float(np.sqrt(low / n)), float(np.sqrt(high / n)), 1 - alpha)
+    return {
+        "cohen_f": EffectSize(float(np.sqrt(one * value / two)), roots, "Cohen f"),
+        "eta_squared": EffectSize(eta, shares, "partial η²"),
+        "omega_squared": EffectSize(omega, shares, "partial ω²"),
+    }
+
+
+def from_chi_square(statistic: float, n: float, df: float, *, alpha: float = 0.05) -> EffectSize:
+    """Cohen w (φ of a two by two table) behind a published chi-square of n units.
+
+    References
+    ----------
+    .. [1] Cohen (1988), Statistical Power Analysis for the Behavioral Sciences, 2nd ed., chapter 7.
+    .. [2] Smithson (2003), Confidence Intervals, for the inversion of the noncentral chi-square.
+
+    Examples
+    --------
+    >>> w = from_chi_square(9.0, 100, 1)
+    >>> w.value, round(w.interval.low, 4), round(w.interval.high, 4)
+    (0.3, 0.104, 0.496)
+    """
+    x, size = float(gate.at_least("statistic", statistic, 0)), float(gate.positive("n", n))
+    low, high = chisquare.noncentrality_bounds(x, float(gate.positive("df", df)), *tails(alpha, "two-sided"))
+    ends = Interval(float(np.sqrt(low / size)), float(np.sqrt(high / size)), 1 - alpha)
+    return EffectSize(float(np.sqrt(x / size)), ends, "Cohen w")
 
 
 def units_for_skewness(skewness: float) -> float:

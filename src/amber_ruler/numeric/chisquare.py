@@ -9,7 +9,7 @@ from scipy import special
 
 from amber_ruler.numeric.gate import aligned
 from amber_ruler.numeric.inverse import invert
-from amber_ruler.numeric.mixture import Ladder, poisson_mixture
+from amber_ruler.numeric.mixture import Ladder, bounds_of, poisson_mixture
 from amber_ruler.numeric.stirling import expm1_less, poisson_weight, stirling_error
 from amber_ruler.numeric.tails import outward
 
@@ -75,6 +75,13 @@ def noncentral_upper_quantile(q: ArrayLike, df: ArrayLike, noncentrality: ArrayL
     """The x with P(X > x) = q."""
     q, df, nc = aligned(q, df, noncentrality)
     return invert(lambda x: noncentral_sf(x, df, nc), q, df + nc, rising=False)
+
+
+def noncentrality_bounds(x: ArrayLike, df: ArrayLike, low_tail: float, high_tail: float) -> tuple[Floats, Floats]:
+    """The noncentralities at which an observed chi-square would just be too large, or too small; 0 where none is."""
+    x, df = aligned(x, df)
+    upper, lower = (lambda nc: noncentral_sf(x, df, nc)), (lambda nc: noncentral_cdf(x, df, nc))
+    return bounds_of(upper, lower, np.sqrt(x) + 3, low_tail, high_tail)
 
 
 def _tail(x: ArrayLike, df: ArrayLike, *, lower: bool) -> Floats:

@@ -7,11 +7,9 @@ from typing import TYPE_CHECKING
 import numpy as np
 from scipy import special
 
-from amber_ruler.numeric import normal
 from amber_ruler.numeric.gate import aligned
 from amber_ruler.numeric.inverse import invert
-from amber_ruler.numeric.mixture import Ladder, poisson_mixture
-from amber_ruler.numeric.roots import bracketed_root, widened
+from amber_ruler.numeric.mixture import Ladder, bounds_of, poisson_mixture
 from amber_ruler.numeric.stirling import stirling_error
 from amber_ruler.numeric.tails import outward
 
@@ -119,17 +117,8 @@ def noncentrality_bounds(
     P(F > f | low) = low_tail and P(F <= f | high) = high_tail; 0 where even no effect makes it less likely.
     """
     f, a, b = aligned(f, df1, df2)
-
-    def bound(tail: Callable[..., Floats], chance: float, sign: float) -> Floats:
-        def miss(root: Floats) -> Floats:
-            return np.asarray(sign * (normal.quantile(np.clip(tail(f, a, b, root**2), 1e-300, 1 - 1e-16)) - goal))
-
-        goal = float(normal.quantile(chance))
-        low, high = widened(miss, np.zeros(f.shape), np.sqrt(a * f) + 3, step=2.0, ends=(0.0, np.inf))
-        with np.errstate(invalid="ignore"):
-            return np.where(miss(np.zeros(f.shape)) >= 0, 0.0, bracketed_root(miss, low, high, rtol=1e-13) ** 2)
-
-    return bound(noncentral_sf, low_tail, 1.0), bound(noncentral_cdf, high_tail, -1.0)
+    upper, lower = (lambda nc: noncentral_sf(f, a, b, nc)), (lambda nc: noncentral_cdf(f, a, b, nc))
+    return bounds_of(upper, lower, np.sqrt(a * f) + 3, low_tail, high_tail)
 
 
 def _tail(x: ArrayLike, df1: ArrayLike, df2: ArrayLike, *, lower: bool) -> Floats:

@@ -6,7 +6,9 @@ from typing import TYPE_CHECKING, NamedTuple
 
 import numpy as np
 
+from amber_ruler.numeric import normal
 from amber_ruler.numeric.gate import Floats, aligned
+from amber_ruler.numeric.roots import bracketed_root, widened
 from amber_ruler.numeric.stirling import poisson_weight
 
 if TYPE_CHECKING:
@@ -111,3 +113,25 @@ def _largest_term(kernel: Callable[..., Floats], mean: Floats, args: list[Floats
         middle = low + best * spacing
         low, high = np.maximum(0.0, middle - spacing), middle + spacing
     return np.asarray(middle)
+
+
+def bounds_of(
+    upper: Callable[[Floats], Floats],
+    lower: Callable[[Floats], Floats],
+    reach: Floats,
+    low_tail: float,
+    high_tail: float,
+) -> tuple[Floats, Floats]:
+    """The noncentralities at which each tail has its chance, sought on their square roots up from 0."""
+
+    def bound(tail: Callable[[Floats], Floats], chance: float, sign: float) -> Floats:
+        goal = float(normal.quantile(chance))
+
+        def miss(root: Floats) -> Floats:
+            return np.asarray(sign * (normal.quantile(np.clip(tail(root**2), 1e-300, 1 - 1e-16)) - goal))
+
+        low, high = widened(miss, np.zeros(reach.shape), reach, step=2.0, ends=(0.0, np.inf))
+        with np.errstate(invalid="ignore"):
+            return np.where(miss(np.zeros(reach.shape)) >= 0, 0.0, bracketed_root(miss, low, high, rtol=1e-13) ** 2)
+
+    return bound(upper, low_tail, 1.0), bound(lower, high_tail, -1.0)
