@@ -15,6 +15,9 @@ LIMITS = {
     "import amber_ruler": 1.3,
     "amber-ruler --help": 3.0,
     "100,000 comparisons of proportions, against 1,000 scalar calls": 1.0,
+    "100,000 comparisons of rates, against 1,000 scalar calls": 1.0,
+    "one comparison of": 1.0,
+    "ranks of 1 million": 6.0,
     "Holm over 100,000 p-values, against one argsort": 3.0,
     "Benjamini-Hochberg over 100,000 p-values, against one argsort": 3.0,
 }

@@ -127,6 +127,56 @@ def test_many_proportions_baseline_scalar_calls(benchmark):
     benchmark.pedantic(lambda: [ar.measure.proportions(one, two) for _ in range(1_000)], rounds=1)
 
 
+@pytest.mark.benchmark(group="100,000 comparisons of rates, against 1,000 scalar calls")
+def test_many_rates(benchmark):
+    rng = np.random.default_rng(4)
+    one, two = (ar.Events(rng.poisson(60, 100_000), rng.uniform(90, 200, 100_000), v) for v in ("short", "current"))
+    benchmark.pedantic(lambda: ar.measure.rates(one, two), rounds=2)
+
+
+@pytest.mark.benchmark(group="100,000 comparisons of rates, against 1,000 scalar calls")
+def test_many_rates_baseline_scalar_calls(benchmark):
+    one, two = ar.Events(40, 120.0, "short"), ar.Events(60, 130.0, "current")
+    benchmark.pedantic(lambda: [ar.measure.rates(one, two) for _ in range(1_000)], rounds=1)
+
+
+ONE_CALL = {
+    "means": lambda: ar.measure.means(ar.Summary(900, 14.1, 4.0, "short"), ar.Summary(870, 14.0, 4.1, "current")),
+    "proportions": lambda: ar.measure.proportions(ar.Counts(60, 400, "short"), ar.Counts(40, 400, "current")),
+}
+
+
+@pytest.mark.parametrize("kind", ONE_CALL)
+def test_one_comparison(benchmark, kind):
+    benchmark.group = f"one comparison of {kind} with all effects, against 10 scalar nct.cdf"
+    benchmark.pedantic(ONE_CALL[kind], rounds=400, warmup_rounds=20)
+
+
+@pytest.mark.parametrize("kind", ONE_CALL)
+def test_one_comparison_baseline_noncentral_t(benchmark, kind):
+    from scipy.stats import nct
+
+    benchmark.group = f"one comparison of {kind} with all effects, against 10 scalar nct.cdf"
+    benchmark.pedantic(lambda: [nct.cdf(2.1, 57.3, 1.2) for _ in range(10)], rounds=400, warmup_rounds=20)
+
+
+@pytest.fixture(scope="module")
+def fares():
+    rng = np.random.default_rng(5)
+    return rng.lognormal(size=1_000_000), 1.001 * rng.lognormal(size=1_000_000)
+
+
+@pytest.mark.benchmark(group="ranks of 1 million each with the shift's interval, against one sort of all")
+def test_ranks(benchmark, fares):
+    slow(benchmark, lambda: ar.measure.ranks(*fares))
+
+
+@pytest.mark.benchmark(group="ranks of 1 million each with the shift's interval, against one sort of all")
+def test_ranks_baseline_sort(benchmark, fares):
+    together = np.concatenate(fares)
+    slow(benchmark, lambda: np.sort(together))
+
+
 PLANS = {
     "two means": lambda: ar.plan.TwoMeans(sd=20).sample_size(effect=1.3),
     "one mean": lambda: ar.plan.OneMean().sample_size(effect=0.5),

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 from concurrent.futures import ThreadPoolExecutor
+from functools import lru_cache
 from typing import TYPE_CHECKING, NamedTuple
 
 import numpy as np
@@ -73,6 +74,7 @@ def wins(x: Values, y: Values) -> Wins:
     return Wins(float(x.times @ below), below / y.total, (x.total - not_above + 0.5 * equal_y) / x.total, together)
 
 
+@lru_cache(maxsize=64)
 def exact_chances(n1: int, n0: int) -> Floats:
     """Chances of 0, 1, ..., n1 n0 wins when all orders are equally likely and there are no ties.
 

@@ -1,0 +1,126 @@
+"""Error rates and coverage by simulation: python benchmarks/coverage.py > docs/coverage.md.
+
+Every comparison of a row is one element of one broadcast call; ranks and quantiles go sample by sample.
+"""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+
+import amber_ruler as ar
+
+RUNS, SINGLE = 20_000, 2_000
+ALPHA = 0.05
+
+
+def summary(values: Any, label: str) -> ar.Summary:
+    n = float(values.shape[1])
+    return ar.Summary(np.full(len(values), n), values.mean(axis=1), values.std(axis=1, ddof=1), label)
+
+
+def line(method: str, situation: str, rejected: Any, held: Any) -> str:
+    runs = len(rejected)
+    error = 100 * np.sqrt(ALPHA * (1 - ALPHA) / runs)
+    rates = (f"{100 * np.mean(part):.1f}" for part in (rejected, held))
+    return f"| {method} | {situation} | {' | '.join(rates)} | {error:.2f} |"
+
+
+def of_means(rng: np.random.Generator) -> list[str]:
+    lognormal = np.exp(0.5)
+    draws = {
+        "normal, 20 and 20": lambda _: rng.normal(0, 1, (RUNS, 20)),
+        "normal, 10 with sd 3 and 40 with sd 1": lambda s: rng.normal(0, (3, 1)[s], (RUNS, (10, 40)[s])),
+        "lognormal, 20 and 20": lambda _: rng.lognormal(0, 1, (RUNS, 20)) - lognormal,
+        "lognormal, 200 and 50": lambda s: rng.lognormal(0, 1, (RUNS, (200, 50)[s])) - lognormal,
+    }
+    found = []
+    for situation, draw in draws.items():
+        groups = [summary(draw(side), label) for side, label in enumerate(("a", "b"))]
+        for variances in ("unequal", "equal"):
+            r = ar.measure.means(*groups, variances=variances)
+            found.append(line(f"means, {variances} variances", situation, r.p_value < ALPHA, r.interval.contains(0.0)))
+    pairs = rng.normal(0, 1, (RUNS, 12)) + rng.exponential(1, (RUNS, 12)) - 1
+    r = ar.measure.mean(summary(pairs, "differences"), null=0.0)
+    found.append(line("one mean, pairs", "12 skewed differences", r.p_value < ALPHA, r.interval.contains(0.0)))
+    return found
+
+
+def of_shares(rng: np.random.Generator) -> list[str]:
+    found = []
+    for n1, n0, share in ((30, 30, 0.5), (100, 100, 0.1), (400, 100, 0.02), (2_000, 2_000, 0.005)):
+        one, two = (ar.Counts(rng.binomial(n, share, RUNS), n, v) for n, v in ((n1, "a"), (n0, "b")))
+        situation = f"both {100 * share:g}%, {n1:,} and {n0:,}"
+        for kind in ("score", "miettinen-nurminen", "newcombe", "agresti-caffo"):
+            r = ar.measure.proportions(one, two, interval=kind)
+            found.append(
+                line(f"two shares, score test, {kind}", situation, r.p_value < ALPHA, r.interval.contains(0.0))
+            )
+    for n, share in ((20, 0.3), (100, 0.02), (1_000, 0.005)):
+        group = ar.Counts(rng.binomial(n, share, RUNS), n, "a")
+        for test, kind in (
+            ("score", "wilson"),
+            ("exact", "clopper-pearson"),
+            ("score", "jeffreys"),
+            ("score", "agresti-coull"),
+        ):
+            r = ar.measure.proportion(group, null=share, test=test, interval=kind)
+            situation = f"{100 * share:g}% of {n:,}"
+            found.append(line(f"one share, {test}, {kind}", situation, r.p_value < ALPHA, r.interval.contains(share)))
+    for n, shares in ((50, (0.3, 0.1, 0.1, 0.5)), (200, (0.05, 0.02, 0.02, 0.91))):
+        cells = rng.multinomial(n, shares, RUNS).T
+        r = ar.measure.paired_proportions(tuple(cells))
+        situation = f"{n} pairs, {100 * (shares[1] + shares[2]):g}% change"
+        found.append(line("paired shares, score", situation, r.p_value < ALPHA, r.interval.contains(0.0)))
+    return found
+
+
+def of_rates(rng: np.random.Generator) -> list[str]:
+    found = []
+    for mean1, mean0 in ((10, 10), (3, 12), (200, 100)):
+        one, two = (ar.Events(rng.poisson(m, RUNS), float(m), v) for m, v in ((mean1, "a"), (mean0, "b")))
+        for test in ("score", "exact"):
+            r = ar.measure.rates(one, two, test=test)
+            situation = f"{mean1} and {mean0} events expected"
+            found.append(line(f"two rates, {test}", situation, r.p_value < ALPHA, r.interval.contains(0.0)))
+    return found
+
+
+def one_by_one(rng: np.random.Generator) -> list[str]:
+    methods = {
+        "ranks": ar.measure.ranks,
+        "quantiles, order statistics": ar.measure.quantiles,
+        "quantiles, density": lambda x, y: ar.measure.quantiles(x, y, spread="density"),
+        "spreads, F test": ar.measure.spreads,
+        "spreads, Brown and Forsythe": lambda x, y: ar.measure.spreads(x, y, test="brown-forsythe"),
+    }
+    found = []
+    for situation, draw in (
+        ("normal, 40 and 40", lambda n: rng.normal(0, 1, n)),
+        ("lognormal, 40 and 40", lambda n: rng.lognormal(0, 1, n)),
+    ):
+        samples = [(ar.Sample(draw(40), "a"), ar.Sample(draw(40), "b")) for _ in range(SINGLE)]
+        for method, call in methods.items():
+            results = [call(*pair) for pair in samples]
+            rejected = np.array([r.p_value < ALPHA for r in results])
+            held = np.array([r.interval.contains(r.null) for r in results])
+            found.append(line(method, situation, rejected, held))
+    return found
+
+
+def main() -> None:
+    rng = np.random.default_rng(20)
+    print("# Error rates and coverage\n")
+    print(
+        "Simulated where nothing differs: how often a test at alpha 5 % rejects, and how often the 95 % interval holds\n"
+        f"the truth, in {RUNS:,} runs ({SINGLE:,} of ranks, quantiles and spreads). Made by\n"
+        "`python benchmarks/coverage.py`, in about a minute.\n"
+    )
+    print("| method | situation | rejects, % | holds, % | Monte-Carlo error, % |\n| --- | --- | --- | --- | --- |")
+    for part in (of_means, of_shares, of_rates, one_by_one):
+        print("\n".join(part(rng)))
+
+
+if __name__ == "__main__":
+    main()
