@@ -113,8 +113,8 @@ def main() -> None:
     rng = np.random.default_rng(20)
     print("# Error rates and coverage\n")
     print(
-        "Simulated where nothing differs: how often a test at alpha 5 % rejects, and how often the 95 % interval holds\n"
-        f"the truth, in {RUNS:,} runs ({SINGLE:,} of ranks, quantiles and spreads). Made by\n"
+        "Simulated where nothing differs: how often a test at alpha 5 % rejects, and how often the 95 % interval\n"
+        f"holds the truth, in {RUNS:,} runs ({SINGLE:,} of ranks, quantiles and spreads). Made by\n"
         "`python benchmarks/coverage.py`, in about a minute.\n"
     )
     print("| method | situation | rejects, % | holds, % | Monte-Carlo error, % |\n| --- | --- | --- | --- | --- |")

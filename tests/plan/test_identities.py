@@ -5,7 +5,7 @@ import math
 
 import numpy as np
 import pytest
-from hypothesis import given, settings
+from hypothesis import example, given, settings
 from hypothesis import strategies as st
 
 from amber_ruler import plan
@@ -86,6 +86,7 @@ RISING = {
 
 
 @settings(max_examples=80, deadline=None)
+@example("many means", 0.5, 1.125, 135, 1, 0.125)
 @given(
     st.sampled_from(sorted(RISING)),
     st.floats(0.02, 0.8),

@@ -276,6 +276,13 @@ SIMULATED = [
     (plan.TwoMeans().with_variants(3, "sidak").with_attrition(0.2), {"effect": 0.5, "n": 100}),
     (plan.TwoProportions(baseline=0.1, exact=True), {"effect": 0.1, "n": 196}),
     (plan.TwoProportions(baseline=0.3, exact=True, alternative="less"), {"effect": -0.05, "n": (600, 500)}),
+    (plan.OneMean(sd=2), {"effect": 1.0, "n": 30}),
+    (plan.OneMean(known=True).with_margin(0.3), {"effect": 0.0, "n": 70}),
+    (plan.PairedMeans(sd=10, correlation=0.6), {"effect": 3.0, "n": 60}),
+    (plan.OneProportion(baseline=0.5), {"effect": 0.2, "n": 53}),
+    (plan.OneProportion(baseline=0.4, exact=False), {"effect": 0.1, "n": 400}),
+    (plan.PairedProportions(discordant=0.3), {"effect": 0.1, "n": 240}),
+    (plan.TwoRates(baseline=0.5, exposure=28), {"lift": 0.1, "n": 118}),
 ]
 
 
@@ -379,6 +386,7 @@ def test_earlier_studies():
         (lambda: plan.Correlation().simulate(effect=0.6, n=40), "no measuring function"),
         (lambda: plan.TwoProportions(baseline=0.1, test="unpooled").simulate(effect=0.1, n=40), "Only the score test"),
         (lambda: plan.TwoMeans().simulate(effect=0.1, n=10**7), "fewer runs"),
+        (lambda: plan.OneMean().with_covariate(0.5).simulate(effect=0.1, n=40), "Only independent units"),
         (lambda: plan.TwoMeans().grid(), "needs an effect"),
         (lambda: plan.TwoMeans().grid(effect=[1, 2], n=5, power=0.8), "Leave one of"),
         (lambda: plan.TwoMeans().grid(effct=[1, 2]), "Did you mean 'effect'"),

@@ -243,3 +243,46 @@ def test_days_written_in_several_ways_are_pointed_out(tmp_path):
     assert math.isclose(len(ar.table(travellers()).daily("fare", by="form", day="day").days), 40)
     with pytest.raises(DataError, match="different values"):
         ar.table(pd.DataFrame({"form": ["a", "b"] * 60_000, "day": np.arange(120_000)})).check(by="form", day="day")
+
+
+def test_series_and_descriptions_are_those_of_pandas():
+    """Means, standard errors and counts by day, and everything a description says, by hand."""
+    table = travellers().dropna(subset=["form"])
+    series = ar.table(table).daily("prior", by="form", day="day").to_frame()
+    groups = table.assign(day=table["day"].dt.strftime("%Y-%m-%d")).groupby(["form", "day"])["prior"]
+    known = groups.agg(["count", "mean", "std"]).reset_index()
+    known = known[known["count"] > 0].reset_index(drop=True)
+    assert series["n"].tolist() == known["count"].tolist()
+    assert series["mean"].to_numpy() == pytest.approx(known["mean"].to_numpy(), rel=1e-9)
+    assert series["se"].to_numpy() == pytest.approx(
+        (known["std"] / np.sqrt(known["count"])).fillna(0.0).to_numpy(), rel=1e-9
+    )
+    found = ar.table(table).describe("prior", by="form", unit="traveller").groups
+    for form, rows in table.groupby("form"):
+        values = rows["prior"].dropna()
+        said = found[form]
+        assert (said.n, said.missing) == (len(values), rows["prior"].isna().sum())
+        assert said.units == rows.dropna(subset=["prior"])["traveller"].nunique()
+        assert said.quantiles == pytest.approx(values.quantile([0.01, 0.25, 0.5, 0.75, 0.99]).tolist(), rel=1e-9)
+        away = values - values.mean()
+        assert said.skewness == pytest.approx((away**3).mean() / (away**2).mean() ** 1.5, rel=1e-9)
+        assert (said.mean, said.sd, said.low, said.high) == pytest.approx(
+            (values.mean(), values.std(), values.min(), values.max()), rel=1e-9
+        )
+
+
+@pytest.mark.parametrize("engine", ["csv", "parquet", "pandas", "polars lazy", "pyarrow", "duckdb"])
+@pytest.mark.parametrize(
+    ("spoil", "says"),
+    [
+        (lambda t: t.assign(prior=[np.inf] + [1.0] * (len(t) - 1)), "infinite values|text, such as 'inf'"),
+        (lambda t: t.assign(prior=1e200 * np.arange(len(t))), "too large to add up|finite"),
+        (lambda t: t.assign(form=None).astype({"form": "string"}), "no variant label"),
+        (lambda t: t.head(0), "no rows"),
+    ],
+)
+def test_every_engine_refuses_alike(engine, spoil, says, tmp_path):
+    """Infinite values, squares beyond all bounds, no labels, no rows: named, never a NaN."""
+    table = travellers()[["form", "prior"]].dropna().astype({"form": "string"}).reset_index(drop=True)
+    with pytest.raises(DataError, match=says):
+        ar.table(DOORS[engine](spoil(table), tmp_path)).moments("prior", by="form")

@@ -68,7 +68,7 @@ def poisson_mixture(
     if np.any(far):
         there = [v[far] for v in flat]
         result[far] = _around(kernel, mean[far], _largest_term(kernel, mean[far], there), there)
-    return np.asarray(result.reshape(shape))
+    return np.minimum(result.reshape(shape), 1.0)  # rounding
 
 
 def _climb(kernel: Callable[..., Floats], ladder: Ladder, first: Floats, mean: Floats, args: list[Floats]) -> Floats:

@@ -58,6 +58,7 @@ class OneMean(Estimated):
     method = "one mean, noncentral t"
     source = _SOURCE
     ways = MEAN_WAYS
+    drawn_by = "one_mean"
     effect_name = "mean − tested value"
 
     sd: float = 1.0
@@ -245,6 +246,7 @@ class PairedMeans(Estimated):
     method = "mean of paired differences, noncentral t"
     source = _SOURCE
     ways = MEAN_WAYS
+    drawn_by = "one_mean"
 
     sd_difference: float | None = None
     sd: float | None = None

@@ -136,6 +136,7 @@ class OneProportion(Shares):
     method = "one proportion, exact binomial test"
     source = f"{_FLEISS}, chapter 2"
     effect_name = "share − tested share"
+    drawn_by = "one_proportion"
     _share = "share"
 
     exact: bool = True
@@ -271,6 +272,7 @@ class PairedProportions(Estimated):
     source = "Connor (1987), Biometrics 43, 207-211"
     percent = True
     ways = MEAN_WAYS
+    drawn_by = "paired_proportions"
     allowed: ClassVar[frozenset[type]] = frozenset({change.Clusters, change.Traffic, change.Attrition})
 
     discordant: float | None = None

@@ -56,6 +56,7 @@ class TwoRates(TwoGroups):
     method = "two Poisson rates, score test, normal distribution"
     source = "Ng & Tang (2005), Statistics in Medicine 24, 955-965"
     ways = ("effect", "lift", "treatment")
+    drawn_by = "two_rates"
 
     baseline: float
     exposure: float = 1.0

@@ -9,7 +9,7 @@ import numpy as np
 from amber_ruler import measure
 from amber_ruler.errors import DesignError
 from amber_ruler.plan import modifiers as change
-from amber_ruler.samples import Counts, Summary
+from amber_ruler.samples import Counts, Events, Summary
 
 if TYPE_CHECKING:
     from collections.abc import Callable
@@ -17,10 +17,12 @@ if TYPE_CHECKING:
     from numpy.typing import NDArray
 
     from amber_ruler.numeric.gate import Floats
-    from amber_ruler.plan.estimates import TwoGroups
-    from amber_ruler.plan.means import TwoMeans
-    from amber_ruler.plan.proportions import TwoProportions
-    from amber_ruler.results import Comparison
+    from amber_ruler.plan.design import Design
+    from amber_ruler.plan.estimates import Estimated
+    from amber_ruler.plan.means import OneMean, PairedMeans, TwoMeans
+    from amber_ruler.plan.proportions import OneProportion, PairedProportions, TwoProportions
+    from amber_ruler.plan.rates import TwoRates
+    from amber_ruler.results import Estimate, Measurement
 
     Drawn = tuple[NDArray[np.bool_], str]
 
@@ -49,6 +51,73 @@ def two_means(
     return rejected, "measure.means"
 
 
+def one_mean(
+    design: OneMean | PairedMeans,
+    rng: np.random.Generator,
+    effect: float,
+    units: tuple[int, ...],
+    runs: int,
+    alpha: float,
+) -> Drawn:
+    """Normal values, or normal differences of pairs, tested with `measure.mean`."""
+    _independent(design)
+    _within_reach(units[0] * runs)
+    sd = float(design._errors(np.asarray(effect), np.asarray(0.0), (np.asarray(1.0),))[1])
+    settings: dict[str, Any] = {"known_sd": sd} if getattr(design, "known", False) else {}
+    values = _summary(rng, effect, sd, units[0], runs, "group")
+    return _decide(design, alpha, lambda **how: measure.mean(values, **settings, **how)), "measure.mean"
+
+
+def one_proportion(
+    design: OneProportion, rng: np.random.Generator, effect: float, units: tuple[int, ...], runs: int, alpha: float
+) -> Drawn:
+    """Binomial counts against the tested share, with `measure.proportion`."""
+    _independent(design)
+    base = float(design._needed())
+    counts = _counts(rng, base + effect, units[0], runs, "group")
+    kind: Any = "exact" if design.exact else "score"
+
+    def test(null: float, **how: Any) -> Estimate:
+        return measure.proportion(counts, null=base + null, test=kind, **how)
+
+    return _decide(design, alpha, test), "measure.proportion"
+
+
+def paired_proportions(
+    design: PairedProportions, rng: np.random.Generator, effect: float, units: tuple[int, ...], runs: int, alpha: float
+) -> Drawn:
+    """Pairs that change in one direction, in the other, or not, tested with `measure.paired_proportions`."""
+    _independent(design)
+    apart = float(design._apart(np.asarray(effect)))
+    up, down = (apart + effect) / 2, (apart - effect) / 2
+    drawn = rng.multinomial(units[0], (up, down, 1 - apart), runs).T.astype(float)
+    cells = (np.zeros(runs), drawn[0], drawn[1], drawn[2])
+    rejected = _decide(design, alpha, lambda **how: measure.paired_proportions(cells, **how))
+    return rejected, "measure.paired_proportions"
+
+
+def two_rates(
+    design: TwoRates, rng: np.random.Generator, effect: float, units: tuple[int, ...], runs: int, alpha: float
+) -> Drawn:
+    """Poisson counts over the exposure of all units, tested with `measure.rates`."""
+    _independent(design)
+    times = [u * design.exposure for u in units]
+    groups = [
+        Events(rng.poisson(rate * time, runs).astype(float), np.full(runs, time), label)
+        for rate, time, label in zip(
+            (design.baseline + effect, design.baseline), times, ("treatment", "control"), strict=True
+        )
+    ]
+    return _decide(design, alpha, lambda **how: measure.rates(*groups, **how)), "measure.rates"
+
+
+def _independent(design: Design) -> None:
+    if design._modifier(change.Clusters) is not None or design._variance_factor() != 1:
+        raise DesignError(
+            "Only independent units without a covariate can be simulated here: leave out what changes that."
+        )
+
+
 def two_proportions(
     design: TwoProportions, rng: np.random.Generator, effect: float, units: tuple[int, ...], runs: int, alpha: float
 ) -> Drawn:
@@ -61,7 +130,7 @@ def two_proportions(
     return _decide(design, alpha, lambda **how: measure.proportions(treatment, control, **how)), "measure.proportions"
 
 
-def _decide(design: TwoGroups, alpha: float, test: Callable[..., Comparison]) -> NDArray[np.bool_]:
+def _decide(design: Estimated, alpha: float, test: Callable[..., Measurement]) -> NDArray[np.bool_]:
     """Whether each run rejects: the test itself, or one or two one-sided tests against a margin."""
 
     def rejects(null: float, alternative: str) -> NDArray[np.bool_]:

@@ -99,7 +99,7 @@ def from_engine(frame: nw.LazyFrame[Any], columns: Sequence[str], by: str) -> By
         for name, column in zip(names, columns, strict=True):
             endless = rows.filter(nw.col(name).abs() == float("inf")).group_by("label").agg(nw.len().alias("rows"))
             _refuse_endless(column, by, {row["label"]: row["rows"] for row in rows_of(endless)})
-        raise DataError(f"The squares of {' or '.join(map(repr, columns))} are too large to add up: change their unit.")
+        raise _too_large(columns)
 
     def again(keys: list[Any]) -> dict[Any, Sums]:
         mine = rows.filter(nw.col("label").is_in(keys))
@@ -169,7 +169,10 @@ def from_memory(
             if n[k] + missing[k]
         }
 
-    found = sums_around(np.array([[_near_mean(v)] for v in values]), codes)
+    with np.errstate(over="ignore", invalid="ignore"):
+        found = sums_around(np.array([[_near_mean(v)] for v in values]), codes)
+    if not all(np.isfinite(part.products).all() for part in found.values()):
+        raise _too_large(columns)
 
     def again(far: list[Any]) -> dict[Any, Sums]:
         own = np.array([found[k].mean if k in found else np.zeros(len(columns)) for k in keys]).T
@@ -177,6 +180,10 @@ def from_memory(
         return {k: s for k, s in sums_around(own, np.where(picked, codes, -1)).items() if k in far}
 
     return _moments(found, columns, by, again)
+
+
+def _too_large(columns: Sequence[str]) -> DataError:
+    return DataError(f"The squares of {' or '.join(map(repr, columns))} are too large to add up: change their unit.")
 
 
 def _near_mean(values: Floats) -> float:
