@@ -42,3 +42,16 @@ def test_one_root_is_found_like_many(root, below, above):
     many = bracketed_root(lambda x: (x - root) ** 3 + x - root, np.array([root - below]), np.array([root + above]))
     assert one == pytest.approx(root, rel=1e-12, abs=1e-12)
     assert many[0] == pytest.approx(one, rel=1e-12, abs=1e-12)
+
+
+@pytest.mark.parametrize("scale", [1, 1_000, 100_000])
+def test_fishers_tails_at_large_counts(scale):
+    """Neighbouring chances keep their ratio, and swapping the groups swaps the tails."""
+    x1, n1, x0, n0 = 3 * scale, 10 * scale, 4 * scale, 11 * scale
+    k, chance = tables.given_margins(x1, n1, x0, n0)
+    at = int(np.flatnonzero(k == x1)[0])
+    ratio = (n1 - x1) * (x0) / ((x1 + 1) * (n0 - x0 + 1))
+    assert chance[at + 1] / chance[at] == pytest.approx(ratio, rel=1e-8)
+    above, below, unlikely, own = tables.fisher_tails(x1, n1, x0, n0)
+    assert above + below - own == pytest.approx(1.0, rel=1e-9)
+    assert tables.fisher_tails(x0, n0, x1, n1)[:3] == pytest.approx((below, above, unlikely), rel=1e-8)

@@ -22,18 +22,12 @@ _LARGEST_LOG_ODDS = 60.0
 def log_choose(n: Floats, k: Floats) -> Floats:
     """Logarithm of the number of ways, to the last digits also for large numbers."""
     inside, rest = np.maximum(k, 1.0), np.maximum(n - k, 1.0)
-    whole = np.maximum(n, 1.0)
-    middle = (
-        stirling_error(whole + 1)
-        - stirling_error(inside + 1)
-        - stirling_error(rest + 1)
-        + (whole + 0.5) * np.log1p(whole)
-        - (inside + 0.5) * np.log1p(inside)
-        - (rest + 0.5) * np.log1p(rest)
-        - 0.5 * np.log(2 * np.pi)
-        + 1
-    )
-    return np.where((k <= 0) | (k >= n), 0.0, middle)
+    whole = inside + rest
+    # The large parts of the three factorials, put together so that only positive terms are added.
+    entropy = -inside * np.log(inside / whole) - rest * np.log1p(-inside / whole)
+    roots = 0.5 * (np.log(whole / inside) - np.log(2 * np.pi * rest))
+    small = stirling_error(whole) - stirling_error(inside) - stirling_error(rest)
+    return np.where((k <= 0) | (k >= n), 0.0, entropy + roots + small)
 
 
 def given_margins(x1: int, n1: int, x0: int, n0: int, log_odds: float = 0.0) -> tuple[Floats, Floats]:
