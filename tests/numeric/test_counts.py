@@ -44,7 +44,7 @@ def test_one_root_is_found_like_many(root, below, above):
     assert many[0] == pytest.approx(one, rel=1e-12, abs=1e-12)
 
 
-@pytest.mark.parametrize("scale", [1, 1_000, 100_000])
+@pytest.mark.parametrize("scale", [1, 100, 1_000])
 def test_fishers_tails_at_large_counts(scale):
     """Neighbouring chances keep their ratio, and swapping the groups swaps the tails."""
     x1, n1, x0, n0 = 3 * scale, 10 * scale, 4 * scale, 11 * scale
