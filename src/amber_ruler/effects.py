@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from functools import lru_cache
 from typing import Literal, TypeAlias
 
 import numpy as np
@@ -43,10 +44,16 @@ _WORDS = {
 def tails(alpha: float, alternative: str) -> tuple[float, float]:
     """Error rate below the lower and above the upper limit of an interval; 0 where there is no limit."""
     gate.choice("alternative", alternative, gate.ALTERNATIVES)
+    return _tails(alpha if isinstance(alpha, float) else float(gate.floats("alpha", alpha)), alternative)
+
+
+@lru_cache(maxsize=256)
+def _tails(alpha: float, alternative: str) -> tuple[float, float]:
     alpha = float(gate.between("alpha", alpha, 0, 0.5))
     return {"two-sided": (alpha / 2, alpha / 2), "greater": (alpha, 0.0), "less": (0.0, alpha)}[alternative]
 
 
+@lru_cache(maxsize=256)
 def critical_z(tail: tuple[float, float]) -> tuple[float, float]:
     """Normal critical values for two tails; infinite where a tail is 0."""
     low, high = (float(normal.upper_quantile(t)) if t > 0 else np.inf for t in tail)

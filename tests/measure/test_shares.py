@@ -167,6 +167,11 @@ def test_z_is_shown_with_its_square_and_chosen_pairs_may_disagree():
     odd = proportions(Counts(6, 20, "a"), Counts(1, 20, "b"), test="fisher")
     assert odd.p_value > 0.05
     assert "here disagree" in odd.notes[0]
+    exact = proportions(Counts(60, 400, "a"), Counts(40, 400, "b"), test="fisher", margin=0.02)
+    assert "against the margin are score tests" in exact.notes[-1]
+    assert exact.margin_tests["not_worse"].p_value == pytest.approx(
+        proportions(Counts(60, 400, "a"), Counts(40, 400, "b"), null=-0.02, alternative="greater").p_value, rel=1e-12
+    )
     many = proportions(Counts([60, 6], [400, 20], "a"), Counts([40, 1], [400, 20], "b"), interval="miettinen-nurminen")
     single = proportions(Counts(6, 20, "a"), Counts(1, 20, "b"), interval="miettinen-nurminen")
     assert many.interval.low[1] == pytest.approx(single.interval.low, rel=1e-9)

@@ -234,11 +234,11 @@ def mean(
     at = None if null is None else gate.finite("null", null)
     spread = one.sd if known_sd is None else gate.positive("known_sd", known_sd)
     n, centre, sd, rest, zero = gate.aligned(one.n, one.mean, spread, one.mean_tail, 0.0 if at is None else at)
-    if np.any(sd == 0):
+    if gate.some(sd == 0):
         raise DataError(
             f"Every value of {one.label!r} equals the others: without any spread there is no test of a mean."
         )
-    if known_sd is None and np.any(n < 2):
+    if known_sd is None and gate.some(n < 2):
         raise DataError(f"{one.label!r} has 1 unit: a spread needs at least 2. Give known_sd if it is known.")
     se = sd / np.sqrt(n)
     df = None if known_sd is not None else n - 1
@@ -254,7 +254,7 @@ def mean(
             below, above = away / se - z_low, away / se + z_high
         sizes = Interval(scalar_or_array(below / np.sqrt(n)), scalar_or_array(above / np.sqrt(n)), 1 - alpha)
         d = away / sd
-        corrected = d if df is None or np.any(df < 2) else d * effects.small_sample_factor(scalar_or_array(df))
+        corrected = d if df is None or gate.some(df < 2) else d * effects.small_sample_factor(scalar_or_array(df))
         label = "Hedges g" if corrected is not d else "Cohen d"
         found["hedges_g" if corrected is not d else "cohen_d"] = EffectSize(scalar_or_array(corrected), sizes, label)
     values = raw_values(group=group) if np.ndim(away) == 0 else {}
@@ -290,11 +290,11 @@ def _arms(group1: Summary, group0: Summary, null: Floats, known_sd: tuple[float,
 
 
 def _t_test(arms: _Arms, variances: str, label1: str, label0: str) -> _Test:
-    if np.any(arms.n1 < 2) or np.any(arms.n0 < 2):
-        label = label1 if np.any(arms.n1 < 2) else label0
+    if gate.some(arms.n1 < 2) or gate.some(arms.n0 < 2):
+        label = label1 if gate.some(arms.n1 < 2) else label0
         raise DataError(f"Variant {label!r} has 1 unit: a spread needs at least 2. Give known_sd if it is known.")
     flat = (arms.sd1 == 0) & (arms.sd0 == 0)
-    if np.any(flat):
+    if gate.some(flat):
         where = "" if flat.ndim == 0 else f" in {int(flat.sum()):,} of the {flat.size:,} comparisons"
         raise DataError(
             f"Every value of {label1!r} equals the others, and so in {label0!r}{where}: without any spread there is"
@@ -349,7 +349,7 @@ def _effects(
         found["cohen_d"] = EffectSize(scalar_or_array(arms.difference / sd), interval, "Cohen d")
     else:
         t = arms.difference / (_pooled_sd(arms) * np.sqrt(1 / arms.n1 + 1 / arms.n0))
-        still = np.any(arms.sd0 == 0)
+        still = gate.some(arms.sd0 == 0)
         found |= effects.standardised(
             scalar_or_array(t),
             scalar_or_array(arms.n1),
@@ -361,15 +361,15 @@ def _effects(
         g = found["hedges_g"]
         excluded = (np.asarray(g.interval.low) > 0) | (np.asarray(g.interval.high) < 0)
         distance = {"greater": 1.0, "less": -1.0}.get(alternative, np.sign(arms.difference)) * arms.difference / test.se
-        if np.any(excluded != (distance > critical)):
+        if gate.some(excluded != (distance > critical)):
             notes.append("The standardised intervals assume equal variances and here disagree with the test.")
     lifts = effects.lift(
         (arms.mean1, arms.mean0), (test.se1**2, test.se0**2), critical, alpha=alpha, alternative=alternative
     )
-    found |= {name: effect for name, effect in lifts.items() if np.any(np.isfinite(effect.value))}
+    found |= {name: effect for name, effect in lifts.items() if gate.some(np.isfinite(effect.value))}
     if "lift" not in found:
         notes.append(f"No lift is given: it needs a control mean above 0, and this is {np.max(arms.mean0):g}.")
-    elif alternative == "two-sided" and np.any(np.isinf(lifts["lift"].interval.low)):
+    elif alternative == "two-sided" and gate.some(np.isinf(lifts["lift"].interval.low)):
         notes.append("The lift has no finite limits: the control's mean can't be told from 0.")
     return found, tuple(notes)
 

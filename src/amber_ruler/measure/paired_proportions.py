@@ -142,7 +142,7 @@ def paired_proportions(
         margin_tests=shared.margin_tests(one_sided, at, room, good, alpha),
         good=good,
         checks=(*_changes(b + c, test), *checks.without_pair(left_out)),
-        notes=tuple(notes),
+        notes=(*notes, *shared.margins_by_score(room, test)),
         **fields,
     )
 

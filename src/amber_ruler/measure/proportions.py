@@ -149,7 +149,7 @@ def proportions(
     limits = Interval(scalar_or_array(low), scalar_or_array(high), 1 - alpha)
     if kind == test:
         limits = shared.agreeing(low, high, p, at, alpha, estimate)
-    elif np.any((p < alpha) == limits.contains(at)):
+    elif gate.some((p < alpha) == limits.contains(at)):
         notes = (f"The {kind} interval of the difference and {_TESTS[test][0]} are built apart and here disagree.",)
     found, more = _effects(counts, p, alpha, alternative)
     if test.startswith("fisher"):
@@ -178,14 +178,14 @@ def proportions(
             *(_expected_check(counts) if test in ("score", "wald") else ()),
             *checks.missing(group1, group0),
         ),
-        notes=(*notes, *more),
+        notes=(*notes, *more, *shared.margins_by_score(room, test)),
         **fields,
     )
 
 
 def _wald_z(x1: Floats, n1: Floats, x0: Floats, n0: Floats, null: Floats) -> Floats:
     se = _wald_se(x1, n1, x0, n0)
-    if np.any(se == 0):
+    if gate.some(se == 0):
         raise DataError(
             "Both groups have one outcome only: Wald's standard error is 0. Take the score or an exact test."
         )
@@ -292,7 +292,7 @@ def _effects(
         if gone:
             notes.append(f"Without a success in control, or a failure in treatment, there is no {_listed(gone)}.")
     h = found["cohen_h"].interval
-    if np.any((p < alpha) == ((np.asarray(h.low) <= 0) & (np.asarray(h.high) >= 0))):
+    if gate.some((p < alpha) == ((np.asarray(h.low) <= 0) & (np.asarray(h.high) >= 0))):
         notes.append("The interval of Cohen h comes from the arcsine scale and here disagrees with the score test.")
     return found, tuple(notes)
 

@@ -234,7 +234,7 @@ def rates(
         margin_tests=shared.margin_tests(one_sided, at, room, good, alpha),
         good=good,
         checks=(*_dispersion(one, two), *checks.missing(one, two)),
-        notes=(*notes, *more),
+        notes=(*notes, *more, *shared.margins_by_score(room, test)),
         **fields,
     )
 

@@ -126,6 +126,13 @@ def margin_tests(
     }
 
 
+def margins_by_score(margin: float | None, test: str) -> tuple[str, ...]:
+    """Say that tests against a margin are score tests, where the test of no difference is an exact one."""
+    if not margin or test in ("score", "wald"):
+        return ()
+    return ("The tests against the margin are score tests: the exact one knows a difference of 0 only.",)
+
+
 def critical_of(quantile: Floats | float, alternative: str) -> Number:
     """The critical value as it is compared with the statistic: negative for "less"."""
     return scalar_or_array(np.asarray(-quantile if alternative == "less" else quantile))

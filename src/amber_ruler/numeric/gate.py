@@ -28,7 +28,16 @@ def floats(name: str, value: ArrayLike) -> Floats:
 
 def aligned(*values: ArrayLike) -> list[Floats]:
     """Return float64 arrays broadcast against each other."""
-    return list(np.broadcast_arrays(*(np.asarray(v, dtype=np.float64) for v in values)))
+    arrays = [np.asarray(v, dtype=np.float64) for v in values]
+    if any(a.ndim for a in arrays):
+        return list(np.broadcast_arrays(*arrays))
+    # Single numbers need no broadcasting, and NumPy's scalars are several times faster than its arrays of one number.
+    return [a[()] for a in arrays]
+
+
+def some(condition: Any) -> bool:
+    """Whether a condition holds anywhere: np.any, but quick for a single number."""
+    return bool(condition.any()) if np.ndim(condition) else bool(condition)
 
 
 def _all(ok: Any, name: str, array: Floats, rule: str, way_out: str) -> Floats:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 import os
 from concurrent.futures import ThreadPoolExecutor
 from functools import lru_cache
@@ -170,6 +171,9 @@ def _among(x: Values, y: Values, upto: NDArray[np.intp], a: float, rank: float, 
     left = rank if rank > 0 else whole + rank
     if left <= 0:
         return None
+    if whole == times.size:  # no ties
+        at = min(max(math.ceil(left - 1e-6), 1), times.size) - 1
+        return float(np.partition(differences, at)[at])
     order = np.argsort(differences)
     at = int(np.searchsorted(np.cumsum(times[order]), left - 1e-6))
     return float(differences.item(order.item(min(at, order.size - 1))))
@@ -197,7 +201,7 @@ def _search(x: Values, y: Values, rank: float, low: float, high: float, *, halve
         low, high = (middle, high) if about(middle, thin_y) < rank else (low, middle)
     guess, width = (low + high) / 2, 1e-4 * (end - start)
     least = x.total * y.total / (end - start) * 1e-6
-    for _ in range(4):
+    for _ in range(2):
         slope = max((about(guess + width, y) - about(guess - width, y)) / (2 * width), least)
         guess -= (about(guess, y) - rank) / slope
         width /= 4
