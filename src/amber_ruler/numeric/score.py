@@ -236,9 +236,9 @@ def constrained_share(x1: Any, n1: Any, x0: Any, n0: Any, delta: Any, xp: Any = 
     c2 = ((n1 + 2 * n0) * delta - n - x) / n
     c1 = ((n0 * delta - n - 2 * x0) * delta + x) / n
     c0 = x0 * delta * (1 - delta) / n
-    q = c2**3 / 27 - c1 * c2 / 6 + c0 / 2
-    p = xp.copysign(xp.sqrt(xp.most(c2**2 / 9 - c1 / 3, 0.0)), q)
-    cosine = xp.where(p == 0, 0.0, xp.quotient(q, p**3))
+    q = c2 * c2 * c2 / 27 - c1 * c2 / 6 + c0 / 2
+    p = xp.copysign(xp.sqrt(xp.most(c2 * c2 / 9 - c1 / 3, 0.0)), q)
+    cosine = xp.where(p == 0, 0.0, xp.quotient(q, p * p * p))
     share = 2 * p * xp.cos((math.pi + xp.arccos(xp.least(xp.most(cosine, -1.0), 1.0))) / 3) - c2 / 3
     # The cosine leaves an absolute error of one rounding; Newton steps make it a relative one.
     for _ in range(2):
