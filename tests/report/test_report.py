@@ -122,6 +122,14 @@ def test_every_kind_of_result_draws_a_figure(result):
     assert len(ax.lines) >= 2
 
 
+def test_equal_groups_are_said_to_be_equal():
+    """Neither higher nor lower by nothing."""
+    none = ar.measure.proportions(ar.Counts(0, 20, "short"), ar.Counts(0, 30, "current"))
+    assert "undecided, equal in both, which is in line with no difference" in none.sentence()
+    same = ar.measure.spreads(ar.Summary(9, 0, 2.0, "short"), ar.Summary(9, 1, 2.0, "current"))
+    assert "undecided, equal in both" in same.sentence()
+
+
 def test_colours_are_only_for_terminals():
     """Colour codes appear when asked for."""
     assert "\x1b[" in text(RESULTS["means"](), colour=True)

@@ -318,6 +318,8 @@ def _claim(result: Comparison, named: str, value: str) -> str:
     direction = "higher" if result.estimate > (1 if result.ratio else 0) else "lower"
     if result.ratio:
         value, direction = f"{value} times", "that of control"
+    if result.estimate == (1 if result.ratio else 0):
+        value, direction = "equal", "in both"
     verdict = str(result.verdict)
     if verdict in {"better", "worse"}:
         return f"{named}: {verdict}, {value} {direction}"
