@@ -74,7 +74,8 @@ def small_sample_factor(df: Number) -> Number:
     """
     a = gate.positive("df", df) / 2
     # Gamma(a) / (sqrt(a) Gamma(a - 1/2)) with the large logarithms of both cancelled beforehand.
-    log_factor = -(a - 1) * np.log1p(-1 / (2 * a)) - 0.5 + stirling_error(a) - stirling_error(a - 0.5)
+    above, below = stirling_error(np.array([a, a - 0.5]))
+    log_factor = -(a - 1) * np.log1p(-1 / (2 * a)) - 0.5 + above - below
     return scalar_or_array(np.exp(log_factor))
 
 
@@ -131,29 +132,29 @@ def standardised(
     >>> round(found["superiority"].value, 3)
     0.611
     """
-    t_, first, second = gate.finite("t", t), gate.at_least("n1", n1, 1), gate.at_least("n0", n0, 1)
+    by_control = None if difference_in_control_sd is None else gate.finite("Glass Δ", difference_in_control_sd)
+    raw = (gate.finite("t", t), gate.at_least("n1", n1, 1), gate.at_least("n0", n0, 1))
+    t_, first, second, glass = gate.aligned(*raw, 0.0 if by_control is None else by_control)
     unit = np.sqrt(1 / first + 1 / second)
     df = first + second - 2
     tail = tails(alpha, alternative)
     level = 1 - alpha
-    glass = None if difference_in_control_sd is None else gate.finite("Glass Δ", difference_in_control_sd)
-    if glass is None:
+    if by_control is None:
         bounds = student.shift_bounds(t_, df, *tail)
         low, high = bounds.low * unit, bounds.high * unit
     else:
         # One inversion for both, since it costs by the call.
-        t_both, df_both = (np.stack(np.broadcast_arrays(*pair)) for pair in ((t_, glass / unit), (df, second - 1)))
-        both = student.shift_bounds(t_both, df_both, tail[0], tail[1])
+        both = student.shift_bounds(np.array([t_, glass / unit]), np.array([df, second - 1]), tail[0], tail[1])
         (low, glass_low), (high, glass_high) = both.low * unit, both.high * unit
     d = t_ * unit
     found = {
         "hedges_g": _effect(d * small_sample_factor(scalar_or_array(df)), low, high, level, "Hedges g"),
         "cohen_d": _effect(d, low, high, level, "Cohen d", aside=True),
     }
-    if glass is not None:
+    if by_control is not None:
         found["glass_delta"] = _effect(glass, glass_low, glass_high, level, "Glass Δ", aside=True)
     scale = (first + second) / np.sqrt(first * second)
-    ends = np.stack(np.broadcast_arrays(d, low, high))
+    ends = np.array([d, low, high])
     _, r_low, r_high = np.tanh(np.arcsinh(ends / scale))
     found["r"] = _effect(t_ / np.sqrt(t_ * t_ + df), r_low, r_high, level, "r", aside=True)
     wins, wins_low, wins_high = normal.cdf(ends / np.sqrt(2))

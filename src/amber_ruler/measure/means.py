@@ -326,9 +326,11 @@ def _other_variances(arms: _Arms, variances: str, null: Floats, p: Floats, asked
     other = "equal" if variances == "unequal" else "unequal"
     test = _t_test(arms, other, "", "")
     t = (arms.difference - null) / test.se
-    other_p = shared.p_value(t, lambda x: student.sf(x, np.asarray(test.df)), asked["alternative"])
-    if (other_p < asked["alpha"]) == (p < asked["alpha"]):
+    side = {"greater": t, "less": -t}.get(asked["alternative"], np.abs(t))
+    critical = student.upper_quantile(max(effects.tails(asked["alpha"], asked["alternative"])), np.asarray(test.df))
+    if (side > critical) == (p < asked["alpha"]):
         return ()
+    other_p = shared.p_value(t, lambda x: student.sf(x, np.asarray(test.df)), asked["alternative"])
     said = (
         f"The choice of variances decides: with {other} ones t is {float(t):.4g} and p"
         f" {float(other_p):.3g}. Unequal ones are the safe choice, whatever a test of the spreads says."
