@@ -138,16 +138,18 @@ def shift_bounds(t: ArrayLike, df: ArrayLike, low_tail: float, high_tail: float)
         grid = _central_grid(flat_t[part], flat_df[part])
         # P(T > t | shift) = P(-T < -t | -shift): the lower bound is an upper bound of the mirrored problem. Both are
         # sought together, since small arrays cost by the call.
-        sides = [(sign, tail) for sign, tail in ((-1.0, low_tail), (1.0, high_tail)) if tail > 0]
-        signs = np.repeat([sign for sign, _ in sides], len(flat_t[part]))
-        goals = np.repeat(normal.quantile([tail for _, tail in sides]), len(flat_t[part]))
-        rows = np.tile(np.arange(len(flat_t[part])), len(sides))
-        both = _Grid(signs[:, None] * grid.scaled[rows], grid.weight[rows])
-        found = _upper_shift(signs * flat_t[part][rows], flat_df[part][rows], goals, both)
+        signs = [sign for sign, tail in ((-1.0, low_tail), (1.0, high_tail)) if tail > 0]
+        goals = [np.full(len(grid.weight), normal.quantile(tail)) for tail in (low_tail, high_tail) if tail > 0]
+        found = _upper_shift(
+            np.concatenate([sign * flat_t[part] for sign in signs]),
+            np.concatenate([flat_df[part]] * len(signs)),
+            np.concatenate(goals),
+            _Grid(np.concatenate([sign * grid.scaled for sign in signs]), np.concatenate([grid.weight] * len(signs))),
+        )
         if low_tail > 0:
-            low[part] = -found[: len(flat_t[part])]
+            low[part] = -found[: len(grid.weight)]
         if high_tail > 0:
-            high[part] = found[-len(flat_t[part]) :]
+            high[part] = found[-len(grid.weight) :]
     return ShiftBounds(low.reshape(t.shape), high.reshape(t.shape))
 
 
