@@ -10,7 +10,7 @@ from amber_ruler import effects
 from amber_ruler.errors import DataError, InputError
 from amber_ruler.measure import checks, shared
 from amber_ruler.moments import Moments
-from amber_ruler.numeric import gate, pearson, student
+from amber_ruler.numeric import gate, pearson, ranks, student
 from amber_ruler.results import EffectSize, Estimate, Interval
 from amber_ruler.samples import Pairs
 
@@ -18,7 +18,6 @@ if TYPE_CHECKING:
     from numpy.typing import ArrayLike
 
     from amber_ruler.effects import Alternative
-    from amber_ruler.numeric.gate import Floats
 
 Kind: TypeAlias = Literal["pearson", "spearman"]
 
@@ -145,17 +144,9 @@ def _correlation(
     if len(pairs) < 2:
         raise DataError(f"{len(pairs)} units are too few for a correlation: at least 4 are needed.")
     if kind == "spearman":
-        sides = {name: _ranked(values) for name, values in sides.items()}
+        sides = {name: ranks.mean_ranks(values)[0] for name, values in sides.items()}
     found = Moments.from_arrays(sides)
     for name, label in zip(sides, pairs.labels, strict=True):
         if found.variance(name) == 0:
             raise DataError(f"{label!r} never varies over the {len(pairs):,} units: it has no correlation.")
     return found.correlation("treatment", "control"), len(pairs), labels or pairs.labels, pairs.left_out
-
-
-def _ranked(values: Floats) -> Floats:
-    """Mean ranks."""
-    _, back, times = np.unique(values, return_inverse=True, return_counts=True)
-    ends = np.cumsum(times)
-    ranks: Floats = (ends - (times - 1) / 2)[back]
-    return ranks

@@ -248,10 +248,11 @@ def mean(
     interval = Interval(low, high, 1 - alpha)
     found: dict[str, EffectSize] = {}
     if at is not None:
-        below, above = (away / se, away / se) if df is None else student.shift_bounds(away / se, df, *tail)
         if df is None:
             z_low, z_high = effects.critical_z(tail)
             below, above = away / se - z_low, away / se + z_high
+        else:
+            below, above = student.shift_bounds(away / se, df, *tail)
         sizes = Interval(scalar_or_array(below / np.sqrt(n)), scalar_or_array(above / np.sqrt(n)), 1 - alpha)
         d = away / sd
         corrected = d if df is None or gate.some(df < 2) else d * effects.small_sample_factor(scalar_or_array(df))

@@ -13,7 +13,7 @@ from amber_ruler.measure.proportion import wilson
 from amber_ruler.numeric import binomial, gate, normal
 from amber_ruler.numeric.gate import Floats, scalar_or_array
 from amber_ruler.numeric.roots import bracketed_root
-from amber_ruler.results import Check, Comparison, EffectSize, Group, Interval
+from amber_ruler.results import Check, Comparison, EffectSize, Interval
 from amber_ruler.samples import Pairs
 
 if TYPE_CHECKING:
@@ -105,11 +105,7 @@ def paired_proportions(
         z = _score(b, c, n, at)
         p = shared.p_value(z, normal.sf, alternative)
         limits = shared.agreeing(low, high, p, at, alpha, estimate)
-        fields = {
-            "statistic": scalar_or_array(z),
-            "statistic_name": "z",
-            "critical": shared.critical_of(min(critical), alternative),
-        }
+        fields = shared.z_fields(z, critical, alternative)
     else:
         if np.any(at != 0):
             raise InputError(f"test={test!r} knows a difference of 0 only; for others take test='score'.")
@@ -119,7 +115,7 @@ def paired_proportions(
     if np.ndim(n) == 0 and b + c == 0:
         notes.append("No unit differs between the sides: nothing speaks against equality, and little for it.")
     title = metric or name or "success"
-    shares = tuple(_group(label, x, n) for label, x in zip(labels, (yes + b, yes + c), strict=True))
+    shares = tuple(shared.share_group(label, x, n) for label, x in zip(labels, (yes + b, yes + c), strict=True))
     return Comparison(
         title=f"{title}: {labels[0]} − {labels[1]}, in pairs",
         method=f"two proportions of the same units, {_TESTS[test][0]}",
@@ -202,8 +198,7 @@ def _binomial_p(b: Floats, c: Floats, alternative: str, half: float) -> Floats:
     own = half * binomial.point(b, n, even)
     above: Floats = binomial.at_least(b, n, even) - own
     below: Floats = binomial.at_least(c, n, even) - own
-    both: Floats = np.minimum(2 * np.minimum(above, below), 1.0)
-    return {"greater": above, "less": below}.get(alternative, both)
+    return shared.from_tails(above, below, alternative)
 
 
 def _odds(b: Floats, c: Floats, p: Floats | None, tail: tuple[float, float], *, exact: bool) -> dict[str, EffectSize]:
@@ -226,11 +221,3 @@ def _changes(changed: Floats, test: str) -> tuple[Check, ...]:
         return ()
     finding = f"only {smallest:,.0f} units differ between the sides"
     return (Check("changes", finding, "The score test is an approximation there: take test='exact'.", "warning"),)
-
-
-def _group(label: str, x: Floats, n: Floats) -> Group:
-    share = x / n
-    sd = np.sqrt(share * (1 - share))
-    return Group(
-        label, scalar_or_array(n), scalar_or_array(share), scalar_or_array(sd), scalar_or_array(sd / np.sqrt(n))
-    )

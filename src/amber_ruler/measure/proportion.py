@@ -12,7 +12,7 @@ from amber_ruler.errors import DataError
 from amber_ruler.measure import checks, shared
 from amber_ruler.numeric import binomial, gate, normal
 from amber_ruler.numeric.gate import Floats, scalar_or_array
-from amber_ruler.results import EffectSize, Estimate, Group, Interval
+from amber_ruler.results import EffectSize, Estimate, Interval
 from amber_ruler.samples import ShareGroup, counts_of
 
 if TYPE_CHECKING:
@@ -136,8 +136,6 @@ def proportion(
         below, above = (scalar_or_array(h + side * c / np.sqrt(n)) for side, c in zip((-1, 1), critical, strict=True))
         found["cohen_h"] = EffectSize(scalar_or_array(h), Interval(below, above, 1 - alpha), "Cohen h")
     name = metric or one.metric or "success"
-    sd = np.sqrt(share * (1 - share))
-    numbers = (scalar_or_array(v) for v in (n, share, sd, sd / np.sqrt(n)))
     return Estimate(
         title=f"{name}: share of {one.label}",
         method=f"one proportion, {_TESTS[test][0] + ', ' if at is not None else ''}{kind} interval",
@@ -150,7 +148,7 @@ def proportion(
         alpha=alpha,
         alternative=alternative,
         effects=found,
-        groups=(Group(one.label, *numbers),),  # type: ignore[arg-type]
+        groups=(shared.share_group(one.label, x, n),),
         quantity="share",
         margin=shared.settle_margin(margin),
         good=good,
@@ -166,11 +164,9 @@ def _test(
     """Statistic, where there is one, and p-value."""
     if test.startswith("exact"):
         above, below = binomial.at_least(x, n, share), binomial.at_least(n - x, n, 1 - share)
-        if alternative != "two-sided":
-            return None, above if alternative == "greater" else below
-        if test == "exact":
-            return None, np.minimum(2 * np.minimum(above, below), 1.0)
-        return None, binomial.as_unlikely(x, n, share)
+        if test == "exact-likelihood" and alternative == "two-sided":
+            return None, binomial.as_unlikely(x, n, share)
+        return None, shared.from_tails(above, below, alternative)
     own = x / n if test == "wald" else share
     away = x - n * share
     # The correction never carries the count past the share tested; it counts against the direction asked.

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Any, Literal, TypeAlias
+from typing import TYPE_CHECKING, Literal, TypeAlias
 
 import numpy as np
 
@@ -12,7 +12,7 @@ from amber_ruler.measure import checks, shared
 from amber_ruler.measure.proportion import wilson
 from amber_ruler.numeric import gate, normal, score, tables
 from amber_ruler.numeric.gate import Floats, scalar_or_array
-from amber_ruler.results import Check, Comparison, EffectSize, Group, Interval
+from amber_ruler.results import Check, Comparison, EffectSize, Interval
 from amber_ruler.samples import ShareGroup, counts_of
 
 if TYPE_CHECKING:
@@ -136,11 +136,7 @@ def proportions(
     if test in ("score", "wald"):
         z = statistic(*counts, at)
         p = shared.p_value(z, normal.sf, alternative)
-        fields: dict[str, Any] = {
-            "statistic": scalar_or_array(z),
-            "statistic_name": "z",
-            "critical": shared.critical_of(min(critical), alternative),
-        }
+        fields = shared.z_fields(z, critical, alternative)
         if test == "score" and np.ndim(z) == 0 and at == 0 and alternative == "two-sided":
             fields["facts"] = {"chi_square": float(z) ** 2}
     else:
@@ -169,7 +165,7 @@ def proportions(
         alternative=alternative,
         null=scalar_or_array(at),
         effects=found | _number_needed(estimate, limits),
-        groups=(_group(group1.label, x1, n1), _group(group0.label, x0, n0)),
+        groups=(shared.share_group(group1.label, x1, n1), shared.share_group(group0.label, x0, n0)),
         margin=room,
         margin_tests=shared.margin_tests(one_sided, at, room, good, alpha),
         good=good,
@@ -206,11 +202,9 @@ def _exact_p(counts: tuple[Floats, ...], test: str, alternative: str, two_sided:
         return np.asarray(tables.unconditional(x1, n1, x0, n0, alternative))
     above, below, unlikely, own = tables.fisher_tails(x1, n1, x0, n0)
     half = 0.5 * own if test == "fisher-mid-p" else 0.0
-    if alternative != "two-sided":
-        return np.asarray((above if alternative == "greater" else below) - half)
-    if two_sided == "doubled":
-        return np.asarray(min(2 * (min(above, below) - half), 1.0))
-    return np.asarray(unlikely - half)
+    if two_sided == "likelihood" and alternative == "two-sided":
+        return np.asarray(unlikely - half)
+    return shared.from_tails(np.asarray(above - half), np.asarray(below - half), alternative)
 
 
 def _exact_odds(counts: tuple[Floats, ...], tail: tuple[float, float], *, mid: bool) -> dict[str, EffectSize]:
@@ -316,11 +310,3 @@ def _expected_check(counts: tuple[Floats, Floats, Floats, Floats]) -> tuple[Chec
             "warning",
         ),
     )
-
-
-def _group(label: str, x: Floats, n: Floats) -> Group:
-    share = x / n
-    # The standard deviation of 0/1 values with n below, the binomial one.
-    sd = np.sqrt(share * (1 - share))
-    se = scalar_or_array(sd / np.sqrt(n))
-    return Group(label, scalar_or_array(n), scalar_or_array(share), scalar_or_array(sd), se)

@@ -240,9 +240,8 @@ def signed_ranks(
         away = away[away != 0]
         if away.size == 0:
             raise DataError(f"All {values.size:,} {label} equal {middle:g}: there is nothing to rank.")
-        sizes = order.ordered(np.abs(away))
-        mean_rank = sizes.before[:-1] + (sizes.times + 1) / 2
-        positive = float(mean_rank[np.searchsorted(sizes.at, away[away > 0])].sum())
+        placed, sizes = order.mean_ranks(np.abs(away))
+        positive = float(placed[away > 0].sum())
         n, ties = away.size, float(np.sum(sizes.times**3 - sizes.times))
         if ties == 0 and n <= math.isqrt(_MOST_EXACT):
             return positive, _Law(n * (n + 1) / 4, 0.0, order.exact_signed_chances(n)), ties

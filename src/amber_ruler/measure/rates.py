@@ -94,8 +94,7 @@ def rate(
         if test == "exact":
             over = np.where(x > 0, special.gammainc(np.maximum(x, 1), mean), 1.0)
             under = special.gammaincc(x + 1, mean)
-            both = np.minimum(2 * np.minimum(over, under), 1.0)
-            p = {"greater": over, "less": under}.get(alternative, both)
+            p = shared.from_tails(over, under, alternative)
         else:
             p = shared.p_value(z, normal.sf, alternative)
             fields = {"statistic": scalar_or_array(z), "critical": shared.critical_of(min(critical), alternative)}
@@ -195,18 +194,13 @@ def rates(
     if test == "score":
         p = shared.p_value(z, normal.sf, alternative)
         limits = shared.agreeing(low, high, p, at, alpha, estimate)
-        fields: dict[str, Any] = {
-            "statistic": scalar_or_array(z),
-            "statistic_name": "z",
-            "critical": shared.critical_of(min(critical), alternative),
-        }
+        fields = shared.z_fields(z, critical, alternative)
     else:
         if np.any(at != 0):
             raise InputError("test='exact' knows a difference of 0 only; for others take test='score'.")
         share = e1 / (e1 + e0)
         above, below = binomial.at_least(x1, x1 + x0, share), binomial.at_least(x0, x1 + x0, 1 - share)
-        both = np.minimum(2 * np.minimum(above, below), 1.0)
-        p, fields = {"greater": above, "less": below}.get(alternative, both), {}
+        p, fields = shared.from_tails(above, below, alternative), {}
         limits = Interval(scalar_or_array(low), scalar_or_array(high), 1 - alpha)
         if np.any((p < alpha) == limits.contains(0.0)):
             notes = ("The score interval of the difference and the exact test here disagree; the ratio's agrees.",)

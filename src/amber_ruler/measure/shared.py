@@ -10,7 +10,7 @@ from amber_ruler import effects
 from amber_ruler.errors import InputError
 from amber_ruler.numeric import gate, normal, student
 from amber_ruler.numeric.gate import Floats, Number, scalar_or_array
-from amber_ruler.results import Interval, MarginTest
+from amber_ruler.results import Group, Interval, MarginTest
 
 if TYPE_CHECKING:
     from collections.abc import Callable
@@ -77,6 +77,31 @@ def p_value(statistic: Floats, tail: Callable[[Floats], Floats], alternative: st
     if alternative == "less":
         return tail(-statistic)
     return np.minimum(2 * tail(np.abs(statistic)), 1.0)
+
+
+def from_tails(above: Floats, below: Floats, alternative: str) -> Floats:
+    """P-value from both tails of an exact test, the smaller one doubled where no direction is asked."""
+    if alternative != "two-sided":
+        return above if alternative == "greater" else below
+    doubled: Floats = np.minimum(2 * np.minimum(above, below), 1.0)
+    return doubled
+
+
+def z_fields(z: Floats, critical: tuple[float, float], alternative: str) -> dict[str, Any]:
+    """What of a normal test a Measurement holds besides its p-value and interval."""
+    return {
+        "statistic": scalar_or_array(z),
+        "statistic_name": "z",
+        "critical": critical_of(min(critical), alternative),
+    }
+
+
+def share_group(label: str, x: Floats, n: Floats) -> Group:
+    """A group of 0/1 values; the standard deviation has n below, the binomial one."""
+    share = x / n
+    sd = np.sqrt(share * (1 - share))
+    se = scalar_or_array(sd / np.sqrt(n))
+    return Group(label, scalar_or_array(n), scalar_or_array(share), scalar_or_array(sd), se)
 
 
 def agreeing(low: Floats, high: Floats, p: Floats, null: Floats, alpha: float, estimate: Floats) -> Interval:

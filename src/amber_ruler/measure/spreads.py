@@ -84,7 +84,7 @@ def spread(
     fields = {}
     if at is not None:
         statistic = df * (sd / sd0) ** 2
-        p = _two_tails(chisquare.sf(statistic, df), chisquare.cdf(statistic, df), alternative)
+        p = shared.from_tails(chisquare.sf(statistic, df), chisquare.cdf(statistic, df), alternative)
         limits = shared.agreeing(low, high, p, sd0, alpha, _side(chisquare.cdf(statistic, df), sd0))
         fields = {"p_value": scalar_or_array(p), "statistic": scalar_or_array(statistic), "null": scalar_or_array(sd0)}
     name = metric or one.metric or "value"
@@ -163,7 +163,7 @@ def spreads(
     ratio, df1, df0 = sd1 / sd0, n1 - 1, n0 - 1
     f = ratio**2
     below = fisher.cdf(f, df1, df0)
-    p = _two_tails(fisher.sf(f, df1, df0), below, alternative)
+    p = shared.from_tails(fisher.sf(f, df1, df0), below, alternative)
     low = ratio / np.sqrt(fisher.upper_quantile(tail[0], df1, df0)) if tail[0] > 0 else np.zeros_like(ratio)
     high = ratio / np.sqrt(fisher.quantile(tail[1], df1, df0)) if tail[1] > 0 else np.full_like(ratio, np.inf)
     limits = shared.agreeing(low, high, p, np.ones_like(ratio), alpha, _side(below, 1.0))
@@ -216,13 +216,6 @@ def _check_spreads(label: str, n: Floats, sd: Floats) -> None:
         raise DataError(f"{label!r} has 1 unit: a spread needs at least 2.")
     if np.any(sd == 0):
         raise DataError(f"Every value of {label!r} equals the others: it has no spread to compare.")
-
-
-def _two_tails(above: Floats, below: Floats, alternative: str) -> Floats:
-    if alternative != "two-sided":
-        return above if alternative == "greater" else below
-    both: Floats = np.minimum(2 * np.minimum(above, below), 1.0)
-    return both
 
 
 def _side(below: Floats, null: Floats | float) -> Floats:

@@ -48,6 +48,13 @@ def ordered(values: Floats) -> Values:
     return Values(at[first], np.diff(before), before)
 
 
+def mean_ranks(values: Floats) -> tuple[Floats, Values]:
+    """Ranks from 1, equal values sharing the mean of theirs; and the values in their order."""
+    known = ordered(values)
+    each = known.before[:-1] + (known.times + 1) / 2
+    return each[np.searchsorted(known.at, values)], known
+
+
 class Wins(NamedTuple):
     """How often x is above y over all pairs, half for ties; placements of each; what ties take from the variance."""
 

@@ -195,7 +195,7 @@ def sentence(result: Comparison) -> str:
     value = amounts(result, sign=False)[0]
     named = safe(f"{result.metric}, {result.treatment} against {result.control}")
     inside = limits_in_words(result, *amounts(result)[1:])
-    proof = inside if result.p_value is None else f"{inside}, p {_p_word(float(result.p_value), result.alpha)}"
+    proof = inside if result.p_value is None else f"{inside}, p {p_word(float(result.p_value), result.alpha)}"
     return f"{_claim(result, named, value)} ({proof}){_lift_words(result)}."
 
 
@@ -309,7 +309,8 @@ def _effect(effect: EffectSize) -> tuple[str, str, str]:
     return tuple(t + unit if np.isfinite(v) else t for t, v in zip(texts, values, strict=True))  # type: ignore[return-value]
 
 
-def _p_word(p: float, alpha: float) -> str:
+def p_word(p: float, alpha: float) -> str:
+    """A p-value behind its sign, as it stands in a sentence."""
     text = numbers.p_value(p, alpha)
     return text if text.startswith("<") else f"= {text}"
 

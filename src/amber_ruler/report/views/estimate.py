@@ -57,8 +57,7 @@ def sentence(result: Estimate) -> str:
     if result.p_value is None or result.null is None:
         return f"{said})."
     null = numbers.percent(float(result.null)) if result.percent else numbers.number(float(result.null))
-    p = numbers.p_value(float(result.p_value), result.alpha)
-    p = p if p.startswith("<") else f"= {p}"
+    p = comparison.p_word(float(result.p_value), result.alpha)
     differs = "differs from" if float(result.p_value) < result.alpha else "is in line with"
     return f"{said}), which {differs} {null} (p {p})."
 
