@@ -227,18 +227,19 @@ def lift(
         value = (m1 - m0) / m0
         ratio = m1 / m0
         usable = (m0 > 0) & np.isfinite(value)
-        bounded = usable & (a > 0)
-        low = np.where(bounded, np.minimum(one, two) - 1, np.where(usable, -np.inf, np.nan))
-        high = np.where(bounded, np.maximum(one, two) - 1, np.where(usable, np.inf, np.nan))
+        hidden = np.where(usable, 0.0, np.nan)
+        bounded = a > 0
+        low = np.where(bounded, np.minimum(one, two) - 1, -np.inf) + hidden
+        high = np.where(bounded, np.maximum(one, two) - 1, np.inf) + hidden
         reach = critical * np.sqrt(np.maximum(v1 - 2 * ratio * covariance + ratio * ratio * v0, 0)) / m0
         log_reach = reach / ratio
         log_ratio = np.where(usable & (m1 > 0), np.log(np.abs(ratio)), np.nan)
     below, above = {"greater": (1.0, np.inf), "less": (np.inf, 1.0)}.get(alternative, (1.0, 1.0))
-    value = np.where(usable, value, np.nan)
+    value = value + hidden
     if alternative == "greater":
-        high = np.where(usable, np.inf, np.nan)
+        high = np.inf + hidden
     if alternative == "less":
-        low = np.where(usable, -np.inf, np.nan)
+        low = -np.inf + hidden
     level = 1 - alpha
     with np.errstate(invalid="ignore"):
         delta = value - below * reach, value + above * reach

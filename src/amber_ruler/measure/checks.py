@@ -45,7 +45,7 @@ def without_pair(left_out: int) -> tuple[Check, ...]:
 
 def few(*sizes: Floats) -> tuple[Check, ...]:
     """Say that a small group leans on normal values."""
-    smallest = int(min(np.min(n) for n in sizes))
+    smallest = int(min(n.min() for n in sizes))
     if smallest >= _FEW:
         return ()
     finding = f"the smaller group has {smallest:,} units" if len(sizes) > 1 else f"{smallest:,} units"

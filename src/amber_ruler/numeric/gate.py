@@ -87,5 +87,7 @@ def choice(name: str, value: str, known: Iterable[str]) -> str:
 
 def scalar_or_array(value: Floats | np.float64) -> Number:
     """Turn a 0-d array into a Python float and leave other shapes alone."""
+    if isinstance(value, float):  # as NumPy's own single floats are
+        return float(value)
     array = np.asarray(value)
     return float(array) if array.ndim == 0 else array

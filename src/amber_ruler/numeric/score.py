@@ -9,14 +9,17 @@ from typing import TYPE_CHECKING, Any, TypeAlias
 
 import numpy as np
 
-from amber_ruler.numeric.roots import bracketed_number, bracketed_root
+from amber_ruler.numeric.roots import bracketed_root
 
 if TYPE_CHECKING:
     from amber_ruler.numeric.gate import Floats
 
 Statistic: TypeAlias = Callable[..., Any]
 
-_BLOCK = 4096  # comparisons at a time
+_BLOCK = 8192  # comparisons at a time
+_STEPS = 7  # before a limit is bracketed and searched for
+_ENOUGH = 0.98  # share of a block after which the few others go on by themselves
+_ROUNDING = 1e-15  # each step is less than the square of the one before, over the one before that
 _FAR = 80.0  # log of a ratio beyond any that counts below 1e15 could tell apart
 
 
@@ -121,8 +124,7 @@ def difference_limits(
 ) -> tuple[Floats, Floats]:
     """Differences at which the score z equals critical[0] (lower limit) and -critical[1] (upper limit), stretched."""
     estimate = x1 / n1 - x0 / n0
-    ends = np.stack([np.full(estimate.shape, -1.0), np.full(estimate.shape, 1.0)])
-    low, high = _limits(difference, (x1, n1, x0, n0), np.stack([estimate, estimate]), ends, critical, stretch)
+    low, high = _limits(difference, (x1, n1, x0, n0), (estimate, estimate), 1.0, critical, stretch)
     return low, high
 
 
@@ -139,91 +141,120 @@ def ratio_limits(
     with np.errstate(divide="ignore", invalid="ignore"):
         centre = np.log(estimate)
     # Where the estimate is 0, infinite or undefined, each limit is sought over the whole scale.
-    inside = np.clip(centre, -_FAR, _FAR)
-    starts = np.stack([np.where(np.isnan(centre), _FAR, inside), np.where(np.isnan(centre), -_FAR, inside)])
-    ends = np.stack([np.full(centre.shape, -_FAR), np.full(centre.shape, _FAR)])
-    log_low, log_high = _limits(statistic, (x1, n1, x0, n0), starts, ends, critical)
+    unknown, inside = np.isnan(centre), np.minimum(np.maximum(centre, -_FAR), _FAR)
+    starts = np.where(unknown, _FAR, inside), np.where(unknown, -_FAR, inside)
+    log_low, log_high = _limits(statistic, (x1, n1, x0, n0), starts, _FAR, critical)
     with np.errstate(over="ignore"):
-        lower = np.where((estimate == 0) | np.isnan(estimate) | (log_low <= -_FAR), 0.0, np.exp(log_low))
-        upper = np.where(np.isinf(estimate) | np.isnan(estimate) | (log_high >= _FAR), np.inf, np.exp(log_high))
+        lower = np.where((estimate == 0) | unknown | (log_low <= -_FAR), 0.0, np.exp(log_low))
+        upper = np.where(np.isinf(estimate) | unknown | (log_high >= _FAR), np.inf, np.exp(log_high))
     return lower, upper
+
+
+def _spread(statistic: Statistic, x1: Floats, n1: Floats, x0: Floats, n0: Floats) -> Floats:
+    """Standard error at the estimate, from which a limit is not far; 0 where a limit has to be looked for."""
+    f1, f0 = n1 - x1, n0 - x0
+    if statistic is difference:
+        return np.sqrt(x1 * f1 / n1**3 + x0 * f0 / n0**3)
+    inner = (x1 > 0) & (x0 > 0) & (f1 > 0) & (f0 > 0)
+    with np.errstate(divide="ignore", invalid="ignore"):
+        of_odds = statistic is log_odds_ratio
+        square = (1 / x1 + 1 / f1 + 1 / x0 + 1 / f0) if of_odds else (f1 / (x1 * n1) + f0 / (x0 * n0))
+    return np.sqrt(np.where(inner, square, 0.0))
 
 
 def _limits(
     statistic: Statistic,
     counts: tuple[Floats, Floats, Floats, Floats],
-    starts: Floats,
-    ends: Floats,
+    starts: tuple[Floats, Floats],
+    end: float,
     critical: tuple[float, float],
     stretch: Floats | float = 1.0,
 ) -> Floats:
-    """Both limits at once, along the first axis: where the statistic, falling, meets its critical values."""
-    if starts.ndim == 1:
+    """Both limits, along the first axis: where the statistic, falling, meets its critical values, or an end."""
+    goals = critical[0] * stretch, -critical[1] * stretch
+    spread = _spread(statistic, *counts)
+    if np.ndim(spread) == 0:
         numbers = tuple(float(c) for c in counts)
-        goals = (critical[0] * float(stretch), -critical[1] * float(stretch))
-        sides = zip(starts.tolist(), ends.tolist(), goals, strict=True)
-        return np.array([_limit(statistic, numbers, start, end, target) for start, end, target in sides])
-    flat = [np.ravel(c) for c in counts]
-    start, end = starts.reshape(2, -1), ends.reshape(2, -1)
-    target = np.broadcast_to(np.array([[critical[0]], [-critical[1]]]) * np.ravel(stretch), start.shape)
-    found = np.empty(start.shape)
-    for first in range(0, start.shape[1], _BLOCK):
-        part = slice(first, first + _BLOCK)
-        found[:, part] = _block(statistic, [c[part] for c in flat], start[:, part], end[:, part], target[:, part])
-    return found.reshape(starts.shape)
+        sides = zip(starts, (-end, end), goals, strict=True)
+        return np.array([_limit(statistic, numbers, float(at), to, float(z), float(spread)) for at, to, z in sides])
+    found = np.empty((2, spread.size))
+    for side, start, to, target in zip(found, starts, (-end, end), goals, strict=True):
+        flat = [np.ravel(v) for v in (*counts, start, np.broadcast_to(target, spread.shape), spread)]
+        for first in range(0, spread.size, _BLOCK):
+            part = slice(first, first + _BLOCK)
+            x1, n1, x0, n0, at, goal, reach = (v[part] for v in flat)
+            side[part] = _block(statistic, (x1, n1, x0, n0), at, to, goal, reach)
+    return found.reshape(2, *spread.shape)
 
 
-def _block(statistic: Statistic, counts: list[Floats], start: Floats, end: Floats, target: Floats) -> Floats:
-    """Both limits of so many comparisons as fit the processor's cache, by the steps of a single one."""
+def _interpolated(z: Any, at: Any, seen: list[Any], row: list[Any], target: Any) -> list[Any]:
+    """Where z meets its target by the polynomial in z through all points seen (Neville's scheme, a row of it)."""
+    new = [at]
+    for old_z, old in zip(reversed(seen), row, strict=True):
+        new.append(((target - old_z) * new[-1] - (target - z) * old) / (z - old_z))
+    return new
+
+
+def _block(
+    statistic: Statistic, counts: tuple[Floats, ...], start: Floats, end: float, target: Floats, spread: Floats
+) -> Floats:
+    """One limit of so many comparisons as fit the processor's cache, by the steps of a single one."""
+    seen, row = [np.zeros(start.shape)], [np.zeros(start.shape)]
+    with np.errstate(divide="ignore", invalid="ignore", over="ignore"):
+        away, settled = -target * spread, np.zeros(start.shape, dtype=np.bool_)
+        last = away
+        for _ in range(_STEPS):
+            away = np.where((away != 0) & (np.abs(start + away) < abs(end)), away, np.nan)
+            z = statistic(*counts, start + away)
+            row = _interpolated(z, away, seen, row, target)
+            seen.append(z)
+            step = np.where(settled, 0.0, row[-1] - away)
+            away = away + step
+            settled |= step * step <= _ROUNDING * np.abs(away * last)
+            last = step
+            if settled.mean() > _ENOUGH:
+                break
+        found = start + away
+        rest = np.flatnonzero(~settled)
+        if rest.size:
+            some = [c[rest] for c in counts]
+            found[rest] = _searched(lambda at: statistic(*some, at), start[rest], end, target[rest])
+    return found
+
+
+def _searched(z_at: Callable[[Floats], Floats], start: Floats, end: float, target: Floats) -> Floats:
+    """Limits between their start and the end of the scale, or the end where z doesn't come so far."""
     goal = np.arctan(target)
-
-    def z_at(value: Floats) -> Floats:
-        return np.asarray(statistic(*counts, value))
 
     def miss(value: Floats) -> Floats:
         # The arctangent keeps interpolation tame where z runs off to infinity at an end, and takes infinite targets.
         return np.asarray(np.arctan(z_at(value)) - goal)
 
+    ends = np.full(start.shape, end)
     with np.errstate(divide="ignore", invalid="ignore", over="ignore"):
-        reached = np.sign(miss(end)) * np.sign(target) > 0
-        low, high, reach = start.copy(), end.copy(), 1e-4 * np.sign(end - start)
-        straight = reached & np.isfinite(target)
-        for _ in range(3):
-            z = z_at(start + reach)
-            straight &= (z * target > 0) & (np.abs(reach * target) < np.abs((end - start) * z))
-            reach = np.where(straight, reach * target / z, reach)
-        for factor in (0.995, 1.005):
-            at = start + factor * reach
-            beyond = miss(at) * target > 0
-            high = np.where(straight & beyond & (np.abs(at - start) < np.abs(high - start)), at, high)
-            low = np.where(straight & ~beyond, at, low)
-        return np.where(reached, bracketed_root(miss, low, high, rtol=1e-14), end)
+        reached = np.sign(miss(ends)) * np.sign(target) > 0
+        return np.where(reached, bracketed_root(miss, start, ends, rtol=1e-14), end)
 
 
-def _limit(statistic: Statistic, counts: tuple[float, ...], start: float, end: float, target: float) -> float:
-    """One limit of one comparison: z, falling, is nearly a straight line in between, so that few steps do."""
-    goal = math.atan(target)
-
-    def miss(value: float) -> float:
-        return math.atan(statistic(*counts, value, NUMBERS)) - goal
-
-    if not miss(end) * math.copysign(1.0, target) > 0:
+def _limit(
+    statistic: Statistic, counts: tuple[float, ...], start: float, end: float, target: float, spread: float
+) -> float:
+    """One limit of one comparison: z is nearly a straight line, so that few steps along it do."""
+    if math.isinf(target):
         return end
-    low, high = start, end
-    reach = 1e-4 * math.copysign(1.0, end - start)
-    for _ in range(3):
-        # Along the line through the start, which is closer to the curve each time.
-        z = math.tan(miss(start + reach) + goal)
-        if not (z * target > 0 and math.isfinite(target) and abs(reach * target) < abs((end - start) * z)):
+    away, seen, row = -target * spread, [0.0], [0.0]
+    last = away
+    for _ in range(_STEPS):
+        z = statistic(*counts, start + away, NUMBERS) if abs(start + away) < abs(end) else math.nan
+        if z in seen or not math.isfinite(z):
             break
-        reach *= target / z
-    else:
-        for at in (start + 0.995 * reach, start + 1.005 * reach):
-            if miss(at) * target > 0:
-                high = at
-                break
-            low = at
-    return bracketed_number(miss, low, high, rtol=1e-14)
+        row = _interpolated(z, away, seen, row, target)
+        seen.append(z)
+        step, away = row[-1] - away, row[-1]
+        if step * step <= _ROUNDING * abs(away * last):
+            return start + away
+        last = step
+    return float(_searched(lambda at: statistic(*counts, at), np.array(start), end, np.array(target)))
 
 
 def _ratio(top: Any, bottom: Any, xp: Any) -> Any:

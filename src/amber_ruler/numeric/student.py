@@ -13,7 +13,8 @@ import numpy as np
 from scipy import special
 
 from amber_ruler.numeric import chisquare, normal
-from amber_ruler.numeric.gate import aligned
+from amber_ruler.numeric.blocks import in_blocks
+from amber_ruler.numeric.gate import aligned, some
 from amber_ruler.numeric.roots import bracketed_root, widened
 from amber_ruler.numeric.stirling import expm1_less, stirling_error
 
@@ -23,7 +24,7 @@ if TYPE_CHECKING:
     from amber_ruler.numeric.gate import Floats
 
 _TINY = 1e-320
-_BLOCK = 512  # rows of nodes at a time: they stay in the processor's cache
+_BLOCK = 1024  # rows of nodes at a time: they stay in the processor's cache
 
 
 def cdf(t: ArrayLike, df: ArrayLike) -> Floats:
@@ -32,7 +33,7 @@ def cdf(t: ArrayLike, df: ArrayLike) -> Floats:
     result = np.asarray(special.stdtr(df, t))
     # Near the middle the library rounds t away inside df + t^2; the probability between 0 and t does not.
     middle = np.abs(t) < 1e-3
-    if np.any(middle):
+    if some(middle):
         square = t[middle] ** 2
         half = 0.5 * special.betainc(0.5, df[middle] / 2, square / (df[middle] + square))
         result = np.array(result)
@@ -131,67 +132,78 @@ def shift_bounds(t: ArrayLike, df: ArrayLike, low_tail: float, high_tail: float)
     infinite bound.
     """
     t, df = aligned(t, df)
-    low, high = np.full(t.size, -np.inf), np.full(t.size, np.inf)
     flat_t, flat_df = t.ravel(), df.ravel()
-    for start in range(0, t.size, _BLOCK):
-        part = slice(start, start + _BLOCK)
-        grid = _central_grid(flat_t[part], flat_df[part])
-        # P(T > t | shift) = P(-T < -t | -shift): the lower bound is an upper bound of the mirrored problem. Both are
-        # sought together, since small arrays cost by the call.
-        signs = [sign for sign, tail in ((-1.0, low_tail), (1.0, high_tail)) if tail > 0]
-        goals = [np.full(len(grid.weight), normal.quantile(tail)) for tail in (low_tail, high_tail) if tail > 0]
-        found = _upper_shift(
-            np.concatenate([sign * flat_t[part] for sign in signs]),
-            np.concatenate([flat_df[part]] * len(signs)),
-            np.concatenate(goals),
-            _Grid(np.concatenate([sign * grid.scaled for sign in signs]), np.concatenate([grid.weight] * len(signs))),
-        )
-        if low_tail > 0:
-            low[part] = -found[: len(grid.weight)]
-        if high_tail > 0:
-            high[part] = found[-len(grid.weight) :]
-    return ShiftBounds(low.reshape(t.shape), high.reshape(t.shape))
+    # P(T > t | shift) = P(-T < -t | -shift): the lower bound is an upper bound of the mirrored problem. Both are
+    # sought together, since small arrays cost by the call.
+    tails = (low_tail, high_tail)
+    asked = [side for side in (0, 1) if tails[side] > 0]
+    sign = np.array([-1.0, 1.0])[asked, None]
+    goal = normal.quantile(np.array(tails)[asked, None])
+    bounds = np.full((2, t.size), np.inf)
+    bounds[0] = -np.inf
+    # Those that a few nodes serve are done together.
+    steep = (np.abs(flat_t) + _REACH) / np.sqrt(2 * flat_df)
+    order = np.argsort(steep)
+
+    def invert(part: slice) -> None:
+        rows = order[part]
+        grid = _central_grid(flat_t[rows], flat_df[rows], few=bool(steep[rows[-1]] <= _SHARPEST_FEW))
+        mirrored = _Grid(sign[..., None] * grid.scaled, grid.weight)
+        found = sign * _upper_shift(sign * flat_t[rows], flat_df[rows], goal, mirrored)
+        for side, shifts in zip(asked, found, strict=True):
+            bounds[side, rows] = shifts
+
+    in_blocks(invert, t.size, _BLOCK)
+    return ShiftBounds(bounds[0].reshape(t.shape), bounds[1].reshape(t.shape))
 
 
 def _upper_shift(t: Floats, df: Floats, goal: Floats, grid: _Grid) -> Floats:
-    """The shift with P(T <= t) = Phi(goal)."""
+    """The shift with P(T <= t) = Phi(goal), a row for each goal."""
     guess, spread = _cornish_fisher_shift(t, df, goal)
     hard = _off_centre(t, df, guess) | (goal < _FAR_GOAL)
-    shift = guess.copy()
-    if not np.all(hard):
+    shift = guess
+    if not hard.all():
         with np.errstate(divide="ignore", invalid="ignore", over="ignore"):  # in the hard ones, which are done below
             shift, settled = _newton_shift(guess, goal, df, grid)
         hard |= ~settled
-    if np.any(hard):
-        shift[hard] = _bracketed_shift(t[hard], df[hard], goal[hard], guess[hard], spread[hard])
+    if hard.any():
+        dfs, goals = np.broadcast_to(df, t.shape), np.broadcast_to(goal, t.shape)
+        shift = shift.copy()
+        shift[hard] = _bracketed_shift(t[hard], dfs[hard], goals[hard], guess[hard], spread[hard])
     return shift
 
 
 def _cornish_fisher_shift(t: Floats, df: Floats, goal: Floats) -> tuple[Floats, Floats]:
     """A first guess from the mean, spread and skewness of t S - Z, and that spread."""
-    mean = 1 - 1 / (4 * df) + 1 / (32 * df**2) + 5 / (128 * df**3)
-    spread = np.sqrt(1 + t * t * (1 - np.minimum(mean, 1) ** 2))
-    skewness = (t / spread) ** 3 / (4 * df**2)
+    inverse = 1 / df
+    mean = 1 - inverse * (0.25 - inverse * (0.03125 + 0.0390625 * inverse))
+    least = np.minimum(mean, 1)
+    spread = np.sqrt(1 + t * t * (1 - least * least))
+    ratio = t / spread
+    skewness = 0.25 * ratio * ratio * ratio * inverse * inverse
     return t * mean + spread * (-goal + skewness * (goal * goal - 1) / 6), spread
 
 
 def _newton_shift(shift: Floats, goal: Floats, df: Floats, grid: _Grid) -> tuple[Floats, NDArray[np.bool_]]:
     """Halley steps on the normal-score scale, where the tail is nearly a straight line in the shift."""
     for _ in range(6):
-        argument = grid.scaled - shift[:, None]
-        density = np.exp(-0.5 * argument * argument) * grid.weight
-        chance = np.einsum("ij,ij->i", special.ndtr(argument), grid.weight)
-        score = normal.quantile(np.clip(chance, 1e-300, 1 - 1e-16))
+        argument = grid.scaled - shift[..., None]
+        density = argument * argument
+        density *= -0.5
+        np.exp(density, out=density)
+        density *= grid.weight
+        chance = np.einsum("kij,ij->ki", special.ndtr(argument), grid.weight)
+        score = normal.quantile(np.minimum(np.maximum(chance, 1e-300), 1 - 1e-16))
         # With F = Phi(z): z' = F' / phi(z) and z'' = F'' / phi(z) + z z'^2; the factors sqrt(2 pi) cancel.
         lift = np.exp(0.5 * score * score)
-        first = -density.sum(axis=1) * lift
-        second = -np.einsum("ij,ij->i", argument, density) * lift + score * first**2
+        first = -density.sum(axis=-1) * lift
+        second = -np.einsum("kij,kij->ki", argument, density) * lift + score * first**2
         newton = (score - goal) / first
         move = newton / (1 - 0.5 * newton * second / first)
         shift = shift - move
         # The curvature is of order 1/df here, so the next error is of order move^3 / df.
         settled = np.abs(move) ** 3 < 1e-13 * df
-        if np.all(settled):
+        if settled.all():
             break
     return shift, settled
 
@@ -238,24 +250,27 @@ _UNIT_NODES, _UNIT_WEIGHTS = (_LEGENDRE[0] + 1) / 2, _LEGENDRE[1] / 2
 
 
 # Trapezoid nodes for log S in units of its spread: close to normal from 50 degrees of freedom up; below, a
-# longer reach, where y = spread * sinh(u) covers both normal and exponential tails.
-_NORMAL = np.arange(-11.4, 9.1, 0.6)
+# longer reach, where y = spread * sinh(u) covers both normal and exponential tails. Phi(t S - shift) rises over y with
+# the steepness t / sqrt(2 df), and a step of h then errs by exp(-2 pi^2 / h^2 / (1 + steepness^2)).
+_NORMAL = np.arange(-11.55, 9.1, 0.55)
+_FEW = np.arange(-10.5, 9.1, 0.75)
 _STEP = 0.075
 _U = np.arange(-5.5, 3.31, _STEP)
 _SINH = np.sinh(_U)
 _SINH_WEIGHT = _STEP * np.cosh(_U)
 _NORMAL_DF = 50.0
-_SHARPEST, _SHARPEST_NORMAL = 8.0, 1.5
+_SHARPEST, _SHARPEST_NORMAL, _SHARPEST_FEW = 8.0, 1.0, 0.31  # steepness from which nodes would be too far apart
 _FAR_GOAL = -5.6  # from tails of 1e-8 on Newton's steps would lose digits
+_REACH = 7.0  # by which a shift may differ from t until then
 
 
-def _central_grid(t: Floats, df: Floats) -> _Grid:
+def _central_grid(t: Floats, df: Floats, *, few: bool = False) -> _Grid:
     """Nodes where S itself is; enough while the tail is not far out."""
     spread = np.sqrt(2 * df)
-    normal_like = np.min(df) >= _NORMAL_DF
-    y = (_NORMAL if normal_like else _SINH) / spread[:, None]
+    normal_like = df.min() >= _NORMAL_DF
+    y = (_FEW if few else _NORMAL if normal_like else _SINH) / spread[:, None]
     with np.errstate(over="ignore"):
-        excess = expm1_less(2 * y) if np.max(df) > 1e5 else np.expm1(2 * y) - 2 * y
+        excess = expm1_less(2 * y) if df.max() > 1e5 else np.expm1(2 * y) - 2 * y
         weight = np.exp(-0.5 * df[:, None] * excess)
     if not normal_like:
         weight = weight * _SINH_WEIGHT
@@ -265,6 +280,8 @@ def _central_grid(t: Floats, df: Floats) -> _Grid:
 def _off_centre(t: Floats, df: Floats, shift: Floats) -> NDArray[np.bool_]:
     """Whether Phi(t S - shift) turns over too sharply for the central nodes where it does, at S = shift / t."""
     steep = np.maximum(np.abs(t), np.abs(shift)) / np.sqrt(2 * df)
+    if df.min() >= _NORMAL_DF:
+        return steep > _SHARPEST_NORMAL
     with np.errstate(divide="ignore", invalid="ignore", over="ignore"):
         edge = np.where(t * shift > 0, np.log(shift / t) * np.sqrt(2 * df), 0.0)
         # Away from the middle the nodes of the long reach lie further apart, by cosh(arcsinh(edge)).
