@@ -59,8 +59,39 @@ def test_limits_solve_the_score_equation(table):
     r = compare(table)
     critical = mp.mpf("1.959963984540054235524594430520551527")
     for limit, side in ((r.interval.low, 1), (r.interval.high, -1)):
+        assert abs(limit) <= 1
         if abs(limit) < 1:
             assert float(score_at(table, limit)) == pytest.approx(float(side * critical), rel=2e-8)
+
+
+@pytest.mark.parametrize("alpha", [0.05, 0.003, 1e-6])
+def test_many_tables_in_one_call_have_the_limits_that_each_has_by_itself(alpha):
+    """Small and lopsided ones, where a limit lies near the end of the scale, far from a straight line."""
+    tables = [
+        (x1, n1, x0, n0)
+        for n1, n0 in ((2, 3), (1, 60), (164, 2))
+        for x1 in {0, 1, n1}
+        for x0 in {0, 1, 2, n0}
+        if x0 <= n0
+    ]
+    x1, n1, x0, n0 = np.array(tables).T
+    together = compare((x1, n1, x0, n0), alpha=alpha)
+    assert np.all(together.interval.low >= -1)
+    assert np.all(together.interval.high <= 1)
+    for i, table in enumerate(tables):
+        alone = compare(table, alpha=alpha)
+        ends = [(together.interval, alone.interval)]
+        ends += [
+            (together.effects[name].interval, e.interval)
+            for name, e in alone.effects.items()
+            if name in together.effects
+        ]
+        for many, one in ends:
+            assert (many.low[i], many.high[i]) == pytest.approx((one.low, one.high), rel=1e-9, abs=1e-9)
+        goal = float(mp.sqrt(2) * mp.erfinv(1 - mp.mpf(alpha)))
+        for limit, side in ((alone.interval.low, 1), (alone.interval.high, -1)):
+            if abs(limit) < 1 and 0 < alone.p_value < 1:
+                assert float(score_at(table, limit)) == pytest.approx(side * goal, rel=1e-6)
 
 
 @pytest.mark.parametrize("table", [t for t in TABLES if 0 < t[0] + t[2] < t[1] + t[3]])

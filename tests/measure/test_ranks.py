@@ -76,16 +76,21 @@ def test_ties_and_large_samples_take_the_corrected_normal():
 SIDE = st.lists(st.integers(-40, 40).map(lambda v: v / 4), min_size=1, max_size=40)
 
 
+def at_ranks(whole, asked):
+    """What stands at ranks from 1, each with the next."""
+    return np.column_stack([whole[np.array(asked) - 1], whole[np.minimum(asked, whole.size - 1)]])
+
+
 @given(SIDE, SIDE)
 def test_ordered_differences_and_sums_are_those_of_all_pairs(x, y):
     """Whatever the ties: every rank asked for."""
     one, two = order.ordered(np.array(x)), order.ordered(np.array(y))
     whole = differences(x, y)
     asked = sorted({1, (whole.size + 1) // 2, whole.size})
-    assert order.ordered_differences(one, two, asked) == whole[np.array(asked) - 1].tolist()
+    assert np.array_equal(order.ordered_differences(one, two, asked), at_ranks(whole, asked))
     sums = np.sort(np.add.outer(np.array(x), np.array(x))[np.triu_indices(len(x))])
     asked = sorted({1, (sums.size + 1) // 2, sums.size})
-    assert order.ordered_sums(one, asked) == sums[np.array(asked) - 1].tolist()
+    assert np.array_equal(order.ordered_sums(one, asked), at_ranks(sums, asked))
 
 
 @pytest.mark.parametrize("shape", ["continuous", "many zeros", "coarse"])
@@ -99,10 +104,30 @@ def test_ordered_differences_of_larger_samples(shape):
     whole = differences(x, y)
     asked = [1, 77, whole.size // 4, whole.size // 2, whole.size * 9 // 10, whole.size]
     found = order.ordered_differences(order.ordered(x), order.ordered(y), asked)
-    assert found == pytest.approx(whole[np.array(asked) - 1], rel=1e-12, abs=1e-13)
+    assert np.array(found) == pytest.approx(at_ranks(whole, asked), rel=1e-12, abs=1e-13)
     sums = np.sort(np.add.outer(y, y)[np.triu_indices(2_000)])
     asked = [3, sums.size // 3, sums.size // 2, sums.size - 5]
-    assert order.ordered_sums(order.ordered(y), asked) == pytest.approx(sums[np.array(asked) - 1], rel=1e-12, abs=1e-13)
+    assert np.array(order.ordered_sums(order.ordered(y), asked)) == pytest.approx(
+        at_ranks(sums, asked), rel=1e-12, abs=1e-13
+    )
+
+
+@pytest.mark.parametrize("shape", ["lognormal", "standard_cauchy"])
+def test_ordered_differences_of_long_samples_have_as_many_below_them_as_their_rank_says(shape):
+    """Also where so many values are merged in parts, and some so far out that most of the range is empty."""
+    x, y = getattr(RNG, shape)(size=200_000), getattr(RNG, shape)(size=150_000) + 0.2
+    x[:50_000] = x[:50_000].round(1)
+    y[:50_000] = (y[:50_000] - 0.2).round(1)
+    ordered_x, ordered_y = np.sort(x), np.sort(y)
+    asked = [x.size * y.size // 100, x.size * y.size // 2, x.size * y.size * 999 // 1_000]
+    for rank, (at, after) in zip(
+        asked, order.ordered_differences(order.ordered(x), order.ordered(y), asked), strict=True
+    ):
+        assert at <= after
+        for value, place in ((at, rank), (after, rank + 1)):
+            slack = 1e-12 * (1 + abs(value))
+            below, upto = (int(np.searchsorted(ordered_x, ordered_y + value + s).sum()) for s in (-slack, slack))
+            assert below < place <= upto
 
 
 @given(

@@ -16,6 +16,8 @@ from amber_ruler.results import Check, Comparison, EffectSize, Estimate, Group, 
 from amber_ruler.samples import MeanGroup, Pairs, values_of
 
 if TYPE_CHECKING:
+    from collections.abc import Callable
+
     from amber_ruler.effects import Alternative
     from amber_ruler.numeric.gate import Floats
 
@@ -130,12 +132,7 @@ def ranks(
     found, law = test(at)
     p = law.p(found.above, alternative)
     low_at, high_at = (law.outside(t) if t > 0 else -1 for t in tail)
-    middle = [(pairs_in_all + 1) // 2, pairs_in_all // 2 + 1]
-    sought = [*middle, max(low_at + 1, 1), min(pairs_in_all - high_at, pairs_in_all)]
-    shifts = dict(zip(dict.fromkeys(sought), order.ordered_differences(x, y, list(dict.fromkeys(sought))), strict=True))
-    estimate = (shifts[middle[0]] + shifts[middle[1]]) / 2
-    low = shifts[sought[2]] if low_at >= 0 else -math.inf
-    high = shifts[sought[3]] if high_at >= 0 else math.inf
+    estimate, low, high = _places(pairs_in_all, low_at, high_at, lambda sought: order.ordered_differences(x, y, sought))
     limits = shared.agreeing(*map(np.asarray, (low, high, p, at, alpha, found.above - law.mean + at)))  # type: ignore[arg-type]
 
     def one_sided(shift: Floats, direction: str) -> Floats:
@@ -162,7 +159,7 @@ def ranks(
         alternative=alternative,
         null=at,
         effects={"superiority": superiority},
-        groups=tuple(_group(g.label, g.values) for g in (one, two)),
+        groups=(_group(one.label, x), _group(two.label, y)),
         facts={"U": found.above},
         quantity="rank",
         margin=room,
@@ -252,12 +249,8 @@ def signed_ranks(
     ordered = order.ordered(values)
     sums = values.size * (values.size + 1) // 2
     low_at, high_at = (law.outside(t) if t > 0 else -1 for t in tail)
-    middle = [(sums + 1) // 2, sums // 2 + 1]
-    sought = [*middle, max(low_at + 1, 1), min(sums - high_at, sums)]
-    places = dict(zip(dict.fromkeys(sought), order.ordered_sums(ordered, list(dict.fromkeys(sought))), strict=True))
-    estimate = (places[middle[0]] + places[middle[1]]) / 4
-    low = places[sought[2]] / 2 if low_at >= 0 else -math.inf
-    high = places[sought[3]] / 2 if high_at >= 0 else math.inf
+    twice = _places(sums, low_at, high_at, lambda sought: order.ordered_sums(ordered, sought))
+    estimate, low, high = (place / 2 for place in twice)
     limits = shared.agreeing(*map(np.asarray, (low, high, p, at, alpha, positive - law.mean + at)))  # type: ignore[arg-type]
 
     def one_sided(shift: Floats, direction: str) -> Floats:
@@ -295,9 +288,9 @@ def signed_ranks(
             control=both.labels[1],
             paired=True,
             groups=(
-                _group(both.labels[0], both.treatment),
-                _group(both.labels[1], both.control),
-                _group("difference", values),
+                _group(both.labels[0], order.ordered(both.treatment)),
+                _group(both.labels[1], order.ordered(both.control)),
+                _group("difference", ordered),
             ),
             margin_tests=shared.margin_tests(one_sided, np.asarray(at), room, good, alpha),
             **fields,  # type: ignore[arg-type]
@@ -307,9 +300,18 @@ def signed_ranks(
         title=f"{name}: middle of {label}",
         metric=name,
         label=label,
-        groups=(_group(label, values),),
+        groups=(_group(label, ordered),),
         **fields,  # type: ignore[arg-type]
     )
+
+
+def _places(
+    total: int, low_at: int, high_at: int, ordered: Callable[[list[int]], list[tuple[float, float]]]
+) -> tuple[float, float, float]:
+    """The median of so many ordered values, and those that leave out as many below and above as the limits say."""
+    middle, *ends = ordered([(total + 1) // 2, max(low_at + 1, 1), min(total - high_at, total)])
+    estimate = middle[0] if total % 2 else (middle[0] + middle[1]) / 2
+    return estimate, ends[0][0] if low_at >= 0 else -math.inf, ends[1][0] if high_at >= 0 else math.inf
 
 
 def _z(value: float, law: _Law) -> float:
@@ -354,6 +356,10 @@ def _tied(ties: float, n: int) -> tuple[Check, ...]:
     return (Check("ties", finding, advice, "note"),)
 
 
-def _group(label: str, values: Floats) -> Group:
-    quarters = np.quantile(values, (0.25, 0.5, 0.75))
-    return Group(label, values.size, float(quarters[1]), more={"25%": float(quarters[0]), "75%": float(quarters[2])})
+def _group(label: str, values: order.Values) -> Group:
+    return Group(
+        label,
+        int(values.total),
+        values.quantile(0.5),
+        more={"25%": values.quantile(0.25), "75%": values.quantile(0.75)},
+    )

@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 import math
-import os
-from concurrent.futures import ThreadPoolExecutor
 from functools import lru_cache
-from typing import TYPE_CHECKING, NamedTuple
+from typing import TYPE_CHECKING, Any, NamedTuple
 
 import numpy as np
+
+from amber_ruler.numeric.blocks import in_blocks
 
 if TYPE_CHECKING:
     from collections.abc import Sequence
@@ -17,9 +17,9 @@ if TYPE_CHECKING:
 
     from amber_ruler.numeric.gate import Floats
 
-_THIN = 16_384  # rows that show where an ordered difference lies
-_PAIRS = 400_000  # pairs that are looked at one by one, at first
-_SHARED = 200_000  # rows from which on the processors share the work
+_COARSE, _FINE = 512, 16_384  # rows that show where an ordered difference lies, at first and then
+_PAIRS = 200_000  # pairs that are looked at one by one, at first
+_MERGED = 65_536  # rows that are merged with others at a time
 
 
 class Values(NamedTuple):
@@ -33,6 +33,22 @@ class Values(NamedTuple):
     def total(self) -> float:
         """How many values there are."""
         return float(self.before[-1])
+
+    @property
+    def tied(self) -> bool:
+        """Whether any value occurs twice."""
+        return self.total > self.at.size
+
+    def upto(self, places: NDArray[np.intp]) -> NDArray[Any]:
+        """How many values lie before each place in their order."""
+        return self.before[places] if self.tied else places
+
+    def quantile(self, share: float) -> float:
+        """The value below which so large a share lies, on the line between its two neighbours."""
+        place = share * (self.total - 1)
+        least = math.floor(place)
+        below, above = self.at[np.searchsorted(self.before, (least, math.ceil(place)), side="right") - 1].tolist()
+        return float(below + (place - least) * (above - below))
 
 
 def ordered(values: Floats) -> Values:
@@ -67,19 +83,18 @@ class Wins(NamedTuple):
 def wins(x: Values, y: Values) -> Wins:
     """Compare all pairs by their positions."""
     low = _positions(y.at, x.at)
-    equal = np.zeros(x.at.size)
-    inside = low < y.at.size
-    same = np.flatnonzero(inside)[y.at[low[inside]] == x.at[inside]]
-    equal[same] = y.times[low[same]]
-    below = y.before[low] + 0.5 * equal
-    # An x is above the y at j when its own position lies beyond j.
-    not_above = np.cumsum(np.bincount(low, weights=x.times, minlength=y.at.size + 1))[:-1]
-    equal_y = np.zeros(y.at.size)
-    equal_y[low[same]] = x.times[same]
-    together = float(np.sum(x.times**3 - x.times) + np.sum(y.times**3 - y.times))
+    same = np.flatnonzero(y.at[np.minimum(low, y.at.size - 1)] == x.at)
     a, b = x.times[same], y.times[low[same]]
-    together += float(np.sum((a + b) ** 3 - a**3 - b**3))
-    return Wins(float(x.times @ below), below / y.total, (x.total - not_above + 0.5 * equal_y) / x.total, together)
+    below = y.upto(low).astype(np.float64)
+    below[same] += 0.5 * b
+    # An x is above the y at j when its own position lies beyond j.
+    each: NDArray[Any] = np.bincount(low, weights=x.times if x.tied else None, minlength=y.at.size + 1)
+    above: Floats = x.total - np.cumsum(each, dtype=np.float64)[:-1]
+    above[low[same]] += 0.5 * a
+    of_x, of_y = below / y.total, above / x.total
+    together = float(np.sum((a + b) ** 3 - a**3 - b**3))
+    together += sum(float(np.sum(v.times**3 - v.times)) for v in (x, y) if v.tied)
+    return Wins(float(x.times @ below), of_x, of_y, together)
 
 
 @lru_cache(maxsize=64)
@@ -120,38 +135,46 @@ def exact_signed_chances(n: int) -> Floats:
     return chance
 
 
-def ordered_differences(x: Values, y: Values, ranks: Sequence[int]) -> list[float]:
-    """The differences x - y that stand at some ranks (from 1) among all pairs, in time n log n.
+def ordered_differences(x: Values, y: Values, ranks: Sequence[int]) -> list[tuple[float, float]]:
+    """The differences x - y that stand at some ranks (from 1) among all pairs, each with the next, in time n log n.
 
     Every so many rows show about where each lies; one pass over all rows counts exactly what is below; and the pairs in
     between are looked at one by one.
     """
-    return [_kth(x, y, rank, halves=False) for rank in ranks]
+    levels = _levels(x, y)
+    return [_kth(x, y, levels, rank, halves=False) for rank in ranks]
 
 
-def ordered_sums(values: Values, ranks: Sequence[int]) -> list[float]:
-    """The sums of two values (each also with itself) that stand at some ranks among all n (n + 1) / 2."""
+def ordered_sums(values: Values, ranks: Sequence[int]) -> list[tuple[float, float]]:
+    """The sums of two values (each also with itself) at some ranks among all n (n + 1) / 2, each with the next."""
     mirrored = Values(-values.at[::-1], values.times[::-1], np.append(0.0, np.cumsum(values.times[::-1])))
-    return [_kth(values, mirrored, rank, halves=True) for rank in ranks]
+    levels = _levels(values, mirrored)
+    return [_kth(values, mirrored, levels, rank, halves=True) for rank in ranks]
 
 
-def _kth(x: Values, y: Values, rank: int, *, halves: bool) -> float:
+def _levels(x: Values, y: Values) -> list[tuple[Values, Values]]:
+    """Every so many rows of both sides, few and then more, that show about where a difference stands."""
+    return [(_thinned(x, _COARSE), _thinned(y, _COARSE)), (_thinned(x, _FINE), y)]
+
+
+def _kth(x: Values, y: Values, levels: list[tuple[Values, Values]], rank: int, *, halves: bool) -> tuple[float, float]:
     # With halves, x + x' is taken over ordered pairs: every sum of two different units counts twice, and one of a unit
     # with itself once, so the count wanted is half of that of ordered pairs and of units together.
     low, high = float(x.at[0] - y.at[-1]), float(x.at[-1] - y.at[0])
     top = np.nextafter(high + abs(high) * 1e-15, np.inf)
     low = np.nextafter(low - abs(low) * 1e-15, -np.inf)
     if x.at.size * y.at.size <= _PAIRS:
-        return _among(x, y, _positions(y.at, x.at - top), low, rank, halves=halves) or 0.0
+        return _among(x, y, _positions(y.at, x.at - top), low, rank, halves=halves) or (0.0, 0.0)
     # Differences are no finer than the rounding of the values.
     finest = 1e-14 * max(abs(float(v)) for v in (x.at[0], x.at[-1], y.at[0], y.at[-1]))
-    guess, slope = _search(x, y, rank, low, top, halves=halves)
-    at, high = min(max(guess + _PAIRS / 2 / slope, low + finest), top), top
+    guess, slope = _search(x, y, levels, rank, low, top, halves=halves)
+    at, high = min(max(guess + _PAIRS / 4 / slope, low + finest), top), top
     for _ in range(200):
         upto = _positions(y.at, x.at - at)
         count = _counted(x, y, upto, at, halves=halves)
-        if count < rank:
-            low, at = at, at + (1.1 * (rank - count) + 1_000) / slope
+        if count <= rank and at < top:  # the next one is wanted, too
+            low = at if count < rank else low
+            at += (1.1 * (rank - count) + 1_000) / slope
         else:
             high = at
             start = max(low, at - max((1.2 * (count - rank) + 1_000) / slope, finest))
@@ -162,17 +185,23 @@ def _kth(x: Values, y: Values, rank: int, *, halves: bool) -> float:
             at -= max((count - rank - _PAIRS / 4) / slope, 0.0)
         if not low < at < high:
             at = (low + high) / 2
-    return float(high)
+    return float(high), float(high)
 
 
 def _counted(x: Values, y: Values, upto: NDArray[np.intp], t: float, *, halves: bool) -> float:
     """How many differences are at most t, given where x - t would stand among y."""
-    counted = float(x.times @ (y.total - y.before[upto]))
+    before = y.upto(upto)
+    counted = x.total * y.total - float(x.times @ before if x.tied else before.sum())
     return (counted + _own(x, t)) / 2 if halves else counted
 
 
-def _among(x: Values, y: Values, upto: NDArray[np.intp], a: float, rank: float, *, halves: bool) -> float | None:
-    """Of the pairs above a, the difference at a rank, from the top where that is not above 0; None if not there."""
+def _among(
+    x: Values, y: Values, upto: NDArray[np.intp], a: float, rank: float, *, halves: bool
+) -> tuple[float, float] | None:
+    """Of the pairs above a, the difference at a rank and the next; from the top where the rank is not above 0.
+
+    None if it is not there.
+    """
     differences, times = _between(x, y, upto, a, halves=halves)
     whole = float(times.sum())
     left = rank if rank > 0 else whole + rank
@@ -180,10 +209,13 @@ def _among(x: Values, y: Values, upto: NDArray[np.intp], a: float, rank: float, 
         return None
     if whole == times.size:  # no ties
         at = min(max(math.ceil(left - 1e-6), 1), times.size) - 1
-        return float(np.partition(differences, at)[at])
+        after = min(at + 1, times.size - 1)
+        one, two = np.partition(differences, (at, after))[[at, after]].tolist()
+        return one, two
     order = np.argsort(differences)
-    at = int(np.searchsorted(np.cumsum(times[order]), left - 1e-6))
-    return float(differences.item(order.item(min(at, order.size - 1))))
+    places = np.searchsorted(np.cumsum(times[order]), (left - 1e-6, left + 1 - 1e-6))
+    one, two = differences[order[np.minimum(places, order.size - 1)]].tolist()
+    return one, two
 
 
 def _own(x: Values, t: float) -> float:
@@ -191,43 +223,52 @@ def _own(x: Values, t: float) -> float:
     return float(x.before[np.searchsorted(x.at, t / 2, side="right")])
 
 
-def _search(x: Values, y: Values, rank: float, low: float, high: float, *, halves: bool) -> tuple[float, float]:
+def _search(
+    x: Values, y: Values, levels: list[tuple[Values, Values]], rank: float, low: float, high: float, *, halves: bool
+) -> tuple[float, float]:
     """About where the count of differences meets the rank, from every so many rows, and how steep it is there."""
-    thin_x, thin_y = _thinned(x), _thinned(y)
 
-    def about(t: float, others: Values) -> float:
-        share = (x.total / thin_x.total) * (y.total / others.total)
-        below = share * float(thin_x.times @ (others.total - others.before[np.searchsorted(others.at, thin_x.at - t)]))
+    def about(t: float, level: int) -> float:
+        some_x, some_y = levels[level]
+        share = (x.total / some_x.total) * (y.total / some_y.total)
+        below = share * float(some_x.times @ (some_y.total - some_y.before[np.searchsorted(some_y.at, some_x.at - t)]))
         return (below + _own(x, t)) / 2 if halves else below
 
-    start, end = low, high
-    for _ in range(60):
-        middle = (low + high) / 2
-        if high - low < 1e-5 * (end - start):
-            break
-        low, high = (middle, high) if about(middle, thin_y) < rank else (low, middle)
-    guess, width = (low + high) / 2, 1e-4 * (end - start)
-    least = x.total * y.total / (end - start) * 1e-6
+    def crossing(goal: float) -> float:
+        ends = low, high
+        for _ in range(60):
+            middle = (ends[0] + ends[1]) / 2
+            ends = (middle, ends[1]) if about(middle, 0) < goal else (ends[0], middle)
+        return ends[1]
+
+    # The way to a rank a little nearer to the middle is the scale on which the count is nearly a straight line.
+    every = x.total * y.total / (2 if halves else 1)
+    guess = crossing(rank)
+    width = abs(crossing(rank + math.copysign(0.002 * every, every / 2 - rank)) - guess) or (high - low) * 1e-9
+    least = 1e-6 * every / (high - low)
     for _ in range(2):
-        slope = max((about(guess + width, y) - about(guess - width, y)) / (2 * width), least)
-        guess -= (about(guess, y) - rank) / slope
+        below, above = about(guess - width, 1), about(guess + width, 1)
+        slope = max((above - below) / (2 * width), least)
+        guess -= ((below + above) / 2 - rank) / slope
         width /= 4
-    return guess, slope
+    return guess - (about(guess, 1) - rank) / slope, slope
 
 
-def _thinned(values: Values) -> Values:
+def _thinned(values: Values, rows: int) -> Values:
     """Every so many values, each for its neighbours."""
-    step = max(1, values.at.size // _THIN)
-    times = np.add.reduceat(values.times, np.arange(0, values.at.size, step))
-    at = values.at[np.minimum(np.arange(0, values.at.size, step) + step // 2, values.at.size - 1)]
-    return Values(at, times, np.append(0.0, np.cumsum(times)))
+    step = max(1, values.at.size // rows)
+    first = np.arange(0, values.at.size, step)
+    before = np.append(values.before[first], values.total)
+    last = np.append(first[1:], values.at.size) - 1
+    middle = (values.at[(first + last) // 2] + values.at[(first + last + 1) // 2]) / 2
+    return Values(middle, np.diff(before), before)
 
 
 def _between(x: Values, y: Values, start: NDArray[np.intp], a: float, *, halves: bool) -> tuple[Floats, Floats]:
     """Differences of the pairs from each row's start on that are at least a, and how often each occurs."""
-    upto_end = np.append(y.at, np.inf)
-    edge = x.at - a
-    rows = np.flatnonzero(upto_end[start] <= edge)
+    inner = int(np.searchsorted(start, y.at.size))  # the rows after these have no pair left
+    edge = x.at[:inner] - a
+    rows = np.flatnonzero(y.at[start[:inner]] <= edge)
     at, edge = start[rows], edge[rows]
     found, times = [np.empty(0)], [np.empty(0)]
     while rows.size:
@@ -239,16 +280,24 @@ def _between(x: Values, y: Values, start: NDArray[np.intp], a: float, *, halves:
             weight = np.where(twin, x.times[one] * (x.times[one] + 1) / 2, weight)
         found.append(x.at[one] - y.at[two])
         times.append(weight)
-        keep = upto_end[at + 1] <= edge
-        rows, at, edge = rows[keep], at[keep] + 1, edge[keep]
+        at, last = np.minimum(at + 1, y.at.size - 1), at
+        keep = (at > last) & (y.at[at] <= edge)
+        rows, at, edge = rows[keep], at[keep], edge[keep]
     return np.concatenate(found), np.concatenate(times)
 
 
 def _positions(values: Floats, sought: Floats) -> NDArray[np.intp]:
-    """Where sought values would stand; several processors share long lists."""
-    workers = min(os.cpu_count() or 1, 8)
-    if sought.size < _SHARED or workers == 1:
+    """Where sought values would stand; both are in order, and long lists are merged."""
+    if sought.size < _MERGED or values.size < _MERGED:
         return np.searchsorted(values, sought)
-    parts = np.array_split(sought, workers)
-    with ThreadPoolExecutor(workers) as pool:
-        return np.concatenate(list(pool.map(lambda part: np.searchsorted(values, part), parts)))
+    found = np.empty(sought.size, dtype=np.intp)
+
+    def merge(part: slice) -> None:
+        some = sought[part]
+        first, last = np.searchsorted(values, (some[0], some[-1]))
+        # A stable sort of two runs merges them, each sought value before its equals.
+        order = np.argsort(np.concatenate([some, values[first:last]]), kind="stable")
+        found[part] = np.flatnonzero(order < some.size) - np.arange(some.size) + first
+
+    in_blocks(merge, sought.size, _MERGED)
+    return found

@@ -244,7 +244,7 @@ def _limit(
         return end
     away, seen, row = -target * spread, [0.0], [0.0]
     last = away
-    for _ in range(_STEPS):
+    for _ in range(_STEPS if spread else 0):
         z = statistic(*counts, start + away, NUMBERS) if abs(start + away) < abs(end) else math.nan
         if z in seen or not math.isfinite(z):
             break
