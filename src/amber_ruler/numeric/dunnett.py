@@ -1,4 +1,4 @@
-"""Several treatments against one control: the largest of equally correlated t statistics."""
+"""Several treatments against one control: the largest of t statistics that share the control."""
 
 from __future__ import annotations
 
@@ -17,31 +17,62 @@ if TYPE_CHECKING:
     from amber_ruler.numeric.gate import Floats
 
 _STEP = 0.1
-_Z = np.arange(-8.5, 8.55, _STEP)
+_Z = np.arange(-12.0, 12.05, _STEP)
 _WEIGHT = _STEP * normal.pdf(_Z)
 
 
-def cdf(c: ArrayLike, k: int, df: ArrayLike, correlation: ArrayLike, *, two_sided: bool) -> Floats:
-    """P(all k statistics are below c, by their size if two-sided); df may be infinite.
+def sf(c: float, df: float, loadings: Floats, *, two_sided: bool) -> float:
+    """P(any of the statistics is above c, by its size if two-sided); df may be infinite.
 
-    Given the control's mean and the spread the statistics are independent (Dunnett, 1955): one integral over each.
+    Statistics i and j are correlated by loadings[i] * loadings[j]; with a control of n0 units the loading of a treatment
+    of n1 is sqrt(n1 / (n1 + n0)). Given the control's mean and the spread they are independent (Dunnett, 1955): one
+    integral over each, of positive terms only.
 
     References
     ----------
     .. [1] Dunnett (1955), Journal of the American Statistical Association 50, 1096-1121.
+    .. [2] Dunnett & Tamhane (1991), Statistics in Medicine 10, 939-947, for unequal allocation and steps.
     """
-    c, df, correlation = aligned(c, df, correlation)
-    result = np.empty(c.shape)
-    for at in np.ndindex(c.shape):
-        s, weight = np.ones(1), np.ones(1)
-        if np.isfinite(df[at]):
-            nodes = student.spread_nodes(np.array([df[at]]))
-            s, weight = nodes[0][0], nodes[1][0]
-        shared, own = np.sqrt(correlation[at]) * _Z, np.sqrt(1 - correlation[at])
-        inside = special.ndtr((c[at] * s[:, None] + shared) / own)
+    s, weight = np.ones(1), np.ones(1)
+    if np.isfinite(df):
+        nodes = student.spread_nodes(np.array([df]))
+        s, weight = nodes[0][0], nodes[1][0]
+    kept = np.zeros((s.size, _Z.size))  # log of the chance that all are within
+    for loading, times in zip(*np.unique(loadings, return_counts=True), strict=True):
+        own, limit = np.sqrt((1 - loading) * (1 + loading)), c * s[:, None]
+        beyond = special.ndtr((loading * _Z - limit) / own)
         if two_sided:
-            inside = inside - special.ndtr((-c[at] * s[:, None] + shared) / own)
-        result[at] = weight @ inside**k @ _WEIGHT
+            beyond = beyond + special.ndtr((-loading * _Z - limit) / own)
+        with np.errstate(divide="ignore"):
+            kept += times * np.log1p(-np.minimum(beyond, 1.0))
+    return float(min(weight @ -np.expm1(kept) @ _WEIGHT, 1.0))
+
+
+def critical(alpha: float, df: float, loadings: Floats, *, two_sided: bool) -> float:
+    """The c with P(any statistic is beyond c) = alpha."""
+
+    def single(tail: float) -> float:
+        return float(normal.upper_quantile(tail) if np.isinf(df) else student.upper_quantile(tail, df))
+
+    def miss(c: Floats) -> Floats:
+        return np.array([np.log(alpha) - np.log(sf(float(v), df, loadings, two_sided=two_sided)) for v in c])
+
+    tail = alpha / 2 if two_sided else alpha
+    if loadings.size == 1:
+        return single(tail)
+    # Between no correction and Bonferroni's.
+    return float(
+        bracketed_root(miss, np.array([single(tail)]), np.array([single(tail / loadings.size)]), rtol=1e-13)[0]
+    )
+
+
+def cdf(c: ArrayLike, k: int, df: ArrayLike, correlation: ArrayLike, *, two_sided: bool) -> Floats:
+    """P(all k equally correlated statistics are below c, by their size if two-sided)."""
+    c, df, correlation = aligned(c, df, correlation)
+    result = np.empty(np.shape(c))
+    for at in np.ndindex(result.shape):
+        loadings = np.full(k, np.sqrt(correlation[at]))
+        result[at] = 1 - sf(float(c[at]), float(df[at]), loadings, two_sided=two_sided)
     return result
 
 
@@ -52,7 +83,7 @@ def single_alpha(alpha: ArrayLike, k: int, df: ArrayLike, correlation: ArrayLike
         return alpha
     sides = 2 if two_sided else 1
 
-    def critical(tail: Floats) -> Floats:
+    def single(tail: Floats) -> Floats:
         with np.errstate(invalid="ignore"):
             return np.where(np.isinf(df), normal.upper_quantile(tail), student.upper_quantile(tail, df))
 
@@ -60,6 +91,6 @@ def single_alpha(alpha: ArrayLike, k: int, df: ArrayLike, correlation: ArrayLike
         return cdf(c, k, df, correlation, two_sided=two_sided) - (1 - alpha)
 
     # Between no correction and Bonferroni's.
-    c = bracketed_root(miss, critical(alpha / sides), critical(alpha / sides / k), rtol=1e-12)
+    c = bracketed_root(miss, single(alpha / sides), single(alpha / sides / k), rtol=1e-12)
     with np.errstate(invalid="ignore"):
         return sides * np.where(np.isinf(df), normal.sf(c), student.sf(c, df))

@@ -10,29 +10,37 @@ from amber_ruler.report.numbers import safe
 from amber_ruler.report.views.shared import checks_and_notes
 
 if TYPE_CHECKING:
+    from collections.abc import Sequence
+
     from amber_ruler.multiplicity import AdjustedPValues
 
 _MOST_ROWS = 40
 
 
 def layout(result: AdjustedPValues) -> list[Block]:
-    """One line a comparison."""
-    rows_ = [
-        (safe(label), numbers.p_value(p, result.alpha), numbers.p_value(q, result.alpha), "stands" if stands else "")
-        for label, p, q, stands in zip(
-            result.labels, result.p_values.tolist(), result.adjusted.tolist(), result.claims.tolist(), strict=True
-        )
-    ]
+    """One line a comparison, under its family where there are several; intervals below where they were measured."""
+    header = ["comparison", *(["family"] if result.families else []), "p", "adjusted p", ""]
+    columns: list[Sequence[str]] = [[safe(label) for label in result.labels]]
+    if result.families:
+        columns.append([safe(family) for family in result.families])
+    columns += [[numbers.p_value(p, result.alpha) for p in v.tolist()] for v in (result.p_values, result.adjusted)]
+    columns.append(["stands" if stands else "" for stands in result.claims])
+    rows_ = tuple(zip(*columns, strict=True))[:_MOST_ROWS]
+    each = "in each family at" if result.families else "at"
     return [
-        Heading(result.title, f"{result.method} · keeps {result.keeps} at {result.alpha:g}"),
-        Grid(("comparison", "p", "adjusted p", ""), tuple(rows_[:_MOST_ROWS]), left=(0, 3)),
+        Heading(result.title, f"{result.method} · keeps {result.keeps} {each} {result.alpha:g}"),
+        Grid(tuple(header), rows_, left=(0, 1, 4) if result.families else (0, 3)),
+        *([ruler(result)] if result.intervals else []),
         *checks_and_notes(result),
         Lines((sentence(result),), strong=True),
     ]
 
 
 def ruler(result: AdjustedPValues) -> Ruler:
-    """Raw to adjusted p, against alpha."""
+    """The intervals that go with the correction; without them raw to adjusted p, against alpha."""
+    if result.intervals:
+        three = zip(result.labels, result.estimates, result.intervals, strict=True)
+        return Ruler(tuple(RulerRow(safe(label), e, float(i.low), float(i.high)) for label, e, i in three)[:_MOST_ROWS])
     pairs = zip(result.labels, result.p_values.tolist(), result.adjusted.tolist(), strict=True)
     return Ruler(tuple(RulerRow(safe(label), q, p, q) for label, p, q in pairs), centre=result.alpha, unit="p")
 
@@ -46,9 +54,15 @@ def sentence(result: AdjustedPValues) -> str:
 
 def rows(result: AdjustedPValues) -> dict[str, Any]:
     """Columns of a tidy frame."""
-    return {
+    table: dict[str, Any] = {
         "comparison": list(result.labels),
         "p_value": result.p_values,
         "adjusted": result.adjusted,
         "stands": result.claims,
     }
+    if result.families:
+        table["family"] = list(result.families)
+    if result.intervals:
+        table["estimate"] = list(result.estimates)
+        table |= {end: [float(getattr(i, end)) for i in result.intervals] for end in ("low", "high")}
+    return table
