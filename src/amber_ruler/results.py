@@ -29,6 +29,7 @@ __all__ = [
     "MarginTest",
     "Measurement",
     "Result",
+    "SquaresRow",
 ]
 
 SCHEMA = "amber-ruler result 1"
@@ -88,6 +89,18 @@ class MarginTest:
     label: str
     p_value: Number
     holds: bool | NDArray[np.bool_]
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class SquaresRow:
+    """One line of a table of sums of squares: what varies, how much of it, and the test of it where there is one."""
+
+    label: str
+    squares: float
+    df: float
+    statistic: float | None = None
+    p_value: float | None = None
+    effects: Mapping[str, EffectSize] = field(default_factory=dict)
 
 
 @dataclass(frozen=True, slots=True)

@@ -53,6 +53,17 @@ KINDS = {
     "spread": _Kind("one", "values", _SUMMARY, ("travellers.csv --value minutes_to_book --by form",)),
     "spreads": _Kind("two", "values", _SUMMARY, (_MINUTES,)),
     "quantiles": _Kind("two", "values", (), (f"{_MINUTES} --at 0.9 --good lower",)),
+    "groups": _Kind(
+        "many",
+        "values",
+        _SUMMARY,
+        (
+            "crossings.csv --value delay --by route",
+            "crossings.csv --value delay --by route --control Amble",
+            "turnarounds.csv --value minutes --by when --unit vessel",
+            "--n 20,20,25 --mean 10.2,12.9,10.8 --sd 3.0,3.4,2.9 --labels Amble,Brae,Cairn",
+        ),
+    ),
     "correlation": _Kind("columns", "moments", (), ("travellers.csv --value fare --second prior_spend",)),
 }
 _PUBLISHED = {
@@ -100,15 +111,18 @@ def _sources(kind: _Kind) -> dict[str, tuple[Any, Any]]:
         options["second"] = maybe("The other column.")
     else:
         options["by"] = maybe("Column with the variant labels.")
-    if kind.takes in ("two", "pairs"):
+    if kind.takes in ("two", "pairs", "many"):
         options["control"] = maybe("Label of the control; of a wide table its column.")
+    if kind.takes in ("pairs", "many"):
+        options["unit"] = maybe("Column that names the unit, measured under every condition: rows are aligned by it.")
     if kind.takes == "pairs":
-        options["unit"] = maybe("Column that names the unit: pairs are aligned by it.")
         options["treatment"] = maybe("Column with the treatment side of a wide table, instead of --value and --by.")
     for name in kind.published:
         options[name] = maybe(_PUBLISHED[name], f"--{name}")
     if kind.published:
         options["labels"] = maybe("What the published groups are called, such as short,current.")
+    if kind.takes == "many":
+        options["pairs"] = maybe("How pairs are corrected, such as tukey-kramer, dunnett or holm.", "--pairs")
     if kind.takes == "two":
         options["split"] = maybe("Planned shares, such as current=50,short=50: the split is checked first.")
     return options
@@ -119,7 +133,7 @@ def _settings(method: Any) -> dict[str, tuple[Any, Any]]:
     said = parameters(method)
     options: dict[str, tuple[Any, Any]] = {}
     for name, item in inspect.signature(method).parameters.items():
-        if item.kind is not inspect.Parameter.KEYWORD_ONLY or name in ("metric", "labels"):
+        if item.kind is not inspect.Parameter.KEYWORD_ONLY or name in ("metric", "labels", "same_units"):
             continue
         hint = str(item.annotation)
         text = name == "known_sd" or not any(word in hint for word in ("float", "ArrayLike", "bool"))
@@ -127,7 +141,7 @@ def _settings(method: Any) -> dict[str, tuple[Any, Any]]:
         help_ = said.get(name, _COMMON.get(name, ""))
         option = typer.Option(f"--{name.replace('_', '-')}", help=help_, show_default=item.default not in (None, False))
         options[name] = (Annotated[of | None if item.default is None else of, option], item.default)
-    figure = typer.Option(help="Draw the first result into this PNG or SVG file.", show_default=False)
+    figure = typer.Option(help="Draw the result into this PNG or SVG file.", show_default=False)
     options["figure"] = (Annotated[Path | None, figure], None)
     options["as_json"] = (Json, False)
     return options
@@ -150,11 +164,16 @@ def _run(name: str, method: Any, given: dict[str, Any]) -> None:
         known = numbers("--known-sd", settings["known_sd"])
         settings["known_sd"] = known[0] if len(known) == 1 else tuple(known)
     if given["file"] is None:
-        results = [_published(kind, method, given, settings)]
+        results: list[Any] = [_published(kind, method, given, settings)]
     else:
         results = list(_from_table(kind, method, given, settings))
+    if kind.takes == "many":
+        more = {} if given["pairs"] is None else {"method": given["pairs"]}
+        first: Any = results[0]
+        control = given["control"]
+        results.append(first.pairwise(**more) if control is None else first.against(control, **more))
     if given["figure"] is not None:
-        save_figure(results[0], given["figure"])
+        save_figure(results[-1] if kind.takes == "many" else results[0], given["figure"])
     status = write_results(results, as_json=given["as_json"])
     if len(results) > 1 and kind.takes == "two" and not given["as_json"]:
         _write_together(results)
@@ -177,14 +196,15 @@ def _published(kind: _Kind, method: Any, given: dict[str, Any], settings: dict[s
     if "counts" in values:
         more = {} if given["labels"] is None else {"labels": _labels(given["labels"], 2)}
         return method(tuple(values["counts"]), **more, **settings)
-    size = 1 if kind.takes == "one" else 2
+    size = 1 if kind.takes == "one" else 2 if kind.takes == "two" else len(next(iter(values.values())))
     for name, each in values.items():
         if len(each) != size:
             raise InputError(f"--{name} takes {size} {'number' if size == 1 else 'numbers'} here, got {len(each)}.")
-    labels = _labels(given["labels"] or ("treatment,control" if size == 2 else "group"), size)
+    usual = {"one": "group", "many": ",".join(str(k + 1) for k in range(size))}.get(kind.takes, "treatment,control")
+    labels = _labels(given["labels"] or usual, size)
     make = {"n": Summary, "successes": Counts, "events": Events}[kind.published[0]]
     groups = [make(*row, label) for row, label in zip(zip(*values.values(), strict=True), labels, strict=True)]
-    return method(*groups, **settings)
+    return method(groups, **settings) if kind.takes == "many" else method(*groups, **settings)
 
 
 def _labels(text: str, size: int) -> tuple[str, ...]:
@@ -215,6 +235,9 @@ def _from_table(kind: _Kind, method: Any, given: dict[str, Any], settings: dict[
         if kind.reads == "values":
             raise InputError("Give --by as well: the values are read by variant.")
         yield method(one, metric=value, **settings)
+        return
+    if kind.takes == "many":
+        yield method(source.split(value, by=by, unit=given["unit"]), same_units=given["unit"] is not None, **settings)
         return
     arms: Any = source.moments(value, by=by) if kind.reads == "moments" else source.split(value, by=by)
     if kind.takes == "one":

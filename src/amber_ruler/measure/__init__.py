@@ -1,6 +1,7 @@
 """Frequentist measurement: each question has one call with the whole answer."""
 
 from amber_ruler.measure.correlation import correlation
+from amber_ruler.measure.groups import groups
 from amber_ruler.measure.means import mean, means
 from amber_ruler.measure.paired_proportions import paired_proportions
 from amber_ruler.measure.pairs import pairs
@@ -13,6 +14,7 @@ from amber_ruler.measure.spreads import spread, spreads
 
 __all__ = [
     "correlation",
+    "groups",
     "mean",
     "means",
     "paired_proportions",

@@ -24,9 +24,9 @@ _WEIGHT = _STEP * normal.pdf(_Z)
 def sf(c: float, df: float, loadings: Floats, *, two_sided: bool) -> float:
     """P(any of the statistics is above c, by its size if two-sided); df may be infinite.
 
-    Statistics i and j are correlated by loadings[i] * loadings[j]; with a control of n0 units the loading of a treatment
-    of n1 is sqrt(n1 / (n1 + n0)). Given the control's mean and the spread they are independent (Dunnett, 1955): one
-    integral over each, of positive terms only.
+    Statistics i and j are correlated by loadings[i] * loadings[j]; with a control of n0 units the loading of a
+    treatment of n1 is sqrt(n1 / (n1 + n0)). Given the control's mean and the spread they are independent (Dunnett,
+    1955): one integral over each, of positive terms only.
 
     References
     ----------
@@ -45,7 +45,7 @@ def sf(c: float, df: float, loadings: Floats, *, two_sided: bool) -> float:
             beyond = beyond + special.ndtr((-loading * _Z - limit) / own)
         with np.errstate(divide="ignore"):
             kept += times * np.log1p(-np.minimum(beyond, 1.0))
-    return float(min(weight @ -np.expm1(kept) @ _WEIGHT, 1.0))
+    return min(float(weight @ -np.expm1(kept) @ _WEIGHT), 1.0)
 
 
 def critical(alpha: float, df: float, loadings: Floats, *, two_sided: bool) -> float:

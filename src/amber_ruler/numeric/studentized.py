@@ -31,7 +31,7 @@ def sf(q: ArrayLike, k: int, df: ArrayLike) -> Floats:
     Notes
     -----
     With S the spread, P(Q > q) is the mean over S of R(q S), where R(w) = k times the integral of
-    phi(z) [Phi(z)^(k-1) - (Phi(z) - Phi(z - w))^(k-1)]: all its terms are positive, so that far tails keep their digits.
+    phi(z) [Phi(z)^(k-1) - (Phi(z) - Phi(z - w))^(k-1)]: all terms are positive, so that far tails keep their digits.
     R depends on k only, and is kept as a Chebyshev series of its ratio to the bound over all pairs.
 
     References

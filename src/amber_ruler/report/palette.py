@@ -16,6 +16,7 @@ VERDICTS = {
     "worse": ("▼", BRICK),
     "no difference that matters": ("=", INK),
     "undecided": ("?", AMBER),
+    "differ": ("≠", SEA),
 }
 SEVERITIES = {"fine": ("✓", SEA), "note": ("·", STONE), "warning": ("!", AMBER), "serious": ("✗", BRICK)}
 
@@ -30,5 +31,19 @@ PLAIN = str.maketrans(
             strict=True,
         )
     )
-    | {"±": "+/-", "≥": ">=", "≤": "<=", "α": "alpha", "Δ": "D", "χ": "chi", "²": "2", "→": "->", "…": "..."}
+    | {
+        "±": "+/-",
+        "≥": ">=",
+        "≤": "<=",
+        "α": "alpha",
+        "Δ": "D",
+        "χ": "chi",
+        "²": "2",
+        "→": "->",
+        "≠": "!=",
+        "η": "eta",
+        "ε": "eps",
+        "ω": "omega",
+        "…": "...",
+    }
 )

@@ -25,6 +25,7 @@ if TYPE_CHECKING:
     from collections.abc import Iterator, Mapping, Sequence
     from typing import Unpack
 
+    import pandas as pd
     from numpy.typing import NDArray
 
     from amber_ruler.moments import Moments
@@ -262,14 +263,22 @@ class Table:
         >>> len(found), found.left_out
         (35, 1)
         """
+        sides = self._aligned(value, by, unit, control)
+        if len(sides.columns) != 2:
+            found = f"column {by!r} has {len(sides.columns)}: {', '.join(sides.columns)}"
+            raise DataError(f"Pairs have two sides, and {found}.")
+        whole = sides.dropna()
+        (treatment,) = [label for label in sides.columns if label != control]
+        return Pairs(whole[treatment], whole[control], (treatment, control), len(sides) - len(whole), value)
+
+    def _aligned(self, value: str, by: str, unit: str, control: str | None = None) -> pd.DataFrame:
+        """One row a unit, one column a condition."""
         self._check([value], by, unit)
         native = self._fetched(unit, by, value, as_text=unit)
         native = native.assign(**{value: _floats(native[value])}).dropna()
         labels = sorted(map(reduce.label_text, native[by].unique()))
-        if control not in labels:
+        if control is not None and control not in labels:
             raise DataError.unknown(f"side in column {by!r}", control, labels)
-        if len(labels) != 2:
-            raise DataError(f"Pairs have two sides, and column {by!r} has {len(labels)}: {', '.join(labels)}.")
         twice = native[native.duplicated([unit, by])]
         if len(twice):
             raise DataError(
@@ -277,10 +286,7 @@ class Table:
                 f" {reduce.label_text(twice[by].iloc[0])!r} ({len(twice):,} such rows): keep one, or take their mean."
             )
         native[by] = [reduce.label_text(label) for label in native[by]]
-        sides = native.pivot(index=unit, columns=by, values=value)
-        whole = sides.dropna()
-        (treatment,) = [label for label in labels if label != control]
-        return Pairs(whole[treatment], whole[control], (treatment, control), len(sides) - len(whole), value)
+        return native.pivot(index=unit, columns=by, values=value)
 
     def wide_pairs(self, treatment: str, control: str) -> Pairs:
         """Two values of each row, from two columns; rows where one is missing are left out and counted."""
@@ -413,7 +419,7 @@ class Table:
         with self._reading():
             return profile.clusters(self._frame.lazy(), value, by, self.overall(value).mean(value))
 
-    def split(self, value: str, *, by: str | Sequence[str]) -> ByVariant[Sample]:
+    def split(self, value: str, *, by: str | Sequence[str], unit: str | None = None) -> ByVariant[Sample]:
         """The values of a column for each variant, in memory; missing ones left out and counted.
 
         Parameters
@@ -422,11 +428,22 @@ class Table:
             A number or true/false column.
         by : str or sequence of str
             Column with the variant labels; several make labels such as "short · Tern Quay".
+        unit : str, optional
+            Column that names the unit, where every unit was measured under each condition: the values are then in the
+            same order of units, and units without a value under every condition are left out and counted.
 
         Returns
         -------
         ByVariant of Sample
         """
+        if unit is not None:
+            if not isinstance(by, str):
+                raise InputError("split takes one column in by where it aligns by unit.")
+            sides = self._aligned(value, by, unit)
+            whole = sides.dropna()
+            lost = len(sides) - len(whole)
+            aligned = {c: Sample(whole[c].to_numpy(), c, missing=lost, metric=value) for c in sides.columns}
+            return ByVariant(dict(sorted(aligned.items())), column=by)
         if not isinstance(by, str):
             return self._together(by).split(value, by=_TOGETHER.join(by))
         self._check([value], by)

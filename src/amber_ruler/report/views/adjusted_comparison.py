@@ -28,7 +28,7 @@ def layout(result: Adjusted) -> list[Block]:
         Grid(("", safe(f"{result.treatment} − {result.control}"), "low", "high", "se", "p"), tuple(rows)),
         ruler(result),
         Lines((_worth(result),)),
-        *comparison.effects(result),
+        *comparison.effects(result.effects, result.alpha, result.alternative),
         *checks_and_notes(result),
         Lines((sentence(result),), strong=True),
     ]

@@ -14,6 +14,8 @@ from amber_ruler.report.views.shared import alarms, checks_and_notes, level, tes
 from amber_ruler.results import Comparison, EffectSize, Estimate, Interval
 
 if TYPE_CHECKING:
+    from collections.abc import Mapping
+
     from matplotlib.axes import Axes
 
     from amber_ruler.numeric.gate import Number
@@ -35,7 +37,7 @@ def layout(result: Comparison) -> list[Block]:
         ruler(result),
         *test(result),
         *margins(result),
-        *effects(result),
+        *effects(result.effects, result.alpha, result.alternative),
         *checks_and_notes(result),
         Lines((sentence(result),), strong=True),
     ]
@@ -170,19 +172,19 @@ def margins(result: Comparison) -> list[Block]:
     return [Grid(("", "", ""), rows, left=(0, 1))]
 
 
-def effects(result: Measurement) -> list[Block]:
+def effects(found: Mapping[str, EffectSize], alpha: float, alternative: str = "two-sided") -> list[Block]:
     """Effect sizes with their intervals; those aside are named."""
-    if not result.effects:
+    if not found:
         return []
     rows = []
-    for effect in result.effects.values():
+    for effect in found.values():
         value, low, high = _effect(effect)
         if not effect.aside:
-            rows.append((effect.label, value, span(low, high, result.alternative)))
-    aside = ", ".join(effect.label for effect in result.effects.values() if effect.aside)
+            rows.append((effect.label, value, span(low, high, alternative)))
+    aside = ", ".join(effect.label for effect in found.values() if effect.aside)
     blocks: list[Block] = []
     if rows:
-        blocks.append(Grid(("effect size", "value", f"{level(1 - result.alpha)} interval"), tuple(rows)))
+        blocks.append(Grid(("effect size", "value", f"{level(1 - alpha)} interval"), tuple(rows)))
     if aside:
         blocks.append(Lines((f"also in .effects: {aside}",)))
     return blocks

@@ -30,7 +30,7 @@ def layout(result: Estimate) -> list[Block]:
         Lines((f"{safe(result.label)}  {value}   {comparison.limits_in_words(result, low, high)}",), strong=True),
         ruler(result),
         *comparison.test(result),
-        *comparison.effects(result),
+        *comparison.effects(result.effects, result.alpha, result.alternative),
         *checks_and_notes(result),
         Lines((sentence(result),), strong=True),
     ]

@@ -31,7 +31,7 @@ def layout(result: Posterior) -> list[Block]:
         Lines((f"{name}  {value}   {_interval(result, low, high)}",), strong=True),
         ruler(result),
         Grid(("", ""), tuple(facts)),
-        *comparison.effects(result),
+        *comparison.effects(result.effects, result.alpha, result.alternative),
         *checks_and_notes(result),
         Lines((sentence(result),), strong=True),
     ]

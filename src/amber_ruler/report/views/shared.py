@@ -4,14 +4,14 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
-from amber_ruler.report import palette
-from amber_ruler.report.blocks import Block, Lines
+from amber_ruler.report import numbers, palette
+from amber_ruler.report.blocks import Block, Grid, Lines
 from amber_ruler.report.numbers import safe
 
 if TYPE_CHECKING:
     from collections.abc import Sequence
 
-    from amber_ruler.results import Check, Result
+    from amber_ruler.results import Check, Result, SquaresRow
 
 _SIGNS = {"two-sided": "two-sided", "greater": "one-sided, greater", "less": "one-sided, less"}
 
@@ -42,6 +42,26 @@ def test_terms(alpha: float, alternative: str) -> str:
 def level(value: float) -> str:
     """A level such as 95%."""
     return f"{100 * value:.6g}%"
+
+
+def squares(rows: Sequence[SquaresRow], alpha: float) -> Grid:
+    """A table of sums of squares, with the share of the variance where it was asked for."""
+    shares = any(row.effects for row in rows)
+    cells = []
+    for row in rows:
+        tested = row.statistic is not None and row.p_value is not None
+        cell = [safe(row.label), numbers.number(row.squares, digits=4), numbers.whole(row.df)]
+        cell.append(numbers.number(row.squares / row.df, digits=4) if row.df and row.label != "in total" else "")
+        cell += [numbers.number(row.statistic), numbers.p_value(row.p_value, alpha)] if tested else ["", ""]  # type: ignore[arg-type]
+        if shares:
+            found = [row.effects.get(name) for name in ("eta_squared", "omega_squared")]
+            cell += ["" if e is None else numbers.number(float(e.value)) for e in found]
+            ends = found[0].interval if found[0] else None
+            cell.append(" to ".join(numbers.together(float(ends.low), float(ends.high))) if ends else "")
+        cells.append(tuple(cell))
+    header = ("", "squares", "df", "mean square", "F", "p")
+    more = ("partial η²", "partial ω²", f"{level(1 - alpha)} interval") if shares else ()
+    return Grid((*header, *more), tuple(cells))
 
 
 def _said(check: Check) -> str:

@@ -1,0 +1,283 @@
+"""Several groups and their pairs, against two-sample tests, exact fractions, closed testing and published tables."""
+
+from fractions import Fraction
+from itertools import combinations
+
+import numpy as np
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+import amber_ruler as ar
+from amber_ruler import DataError, InputError, Pairs, Sample, Summary
+from amber_ruler.measure import groups, means, pairs
+from amber_ruler.numeric import dunnett, student, studentized
+from truth import mp
+
+RNG = np.random.default_rng(8)
+SINGLE_STEP = ["games-howell", "tukey-kramer", "scheffe", "bonferroni", "sidak", "none"]
+FOUR = [
+    Summary(n, m, s, label)
+    for n, m, s, label in ((12, 5.1, 1.1, "a"), (9, 6.3, 2.0, "b"), (30, 5.0, 0.8, "c"), (7, 8, 3, "d"))
+]
+
+
+def exact_f(samples):
+    """F of the stored numbers, in fractions."""
+    rows = [[Fraction(float(v)) for v in s] for s in samples]
+    total, every = sum(len(r) for r in rows), [v for r in rows for v in r]
+    grand = sum(every) / total
+    means_ = [sum(r) / len(r) for r in rows]
+    between = sum(len(r) * (m - grand) ** 2 for r, m in zip(rows, means_, strict=True)) / (len(rows) - 1)
+    within = sum((v - m) ** 2 for r, m in zip(rows, means_, strict=True) for v in r) / (total - len(rows))
+    return float(between / within)
+
+
+@pytest.mark.parametrize(("offset", "digits"), [(0.0, 12), (1e6, 10), (1e12, 9)])
+@pytest.mark.parametrize("size", [21, 201, 2_001])
+def test_f_keeps_its_digits_far_from_zero(offset, digits, size):
+    """Nine treatments whose values alternate around their own level: certified F in exact fractions."""
+    half = (size - 1) // 2
+    samples = [Sample(offset + 0.125 * (t % 5) + np.array([0.25] + [0.125, 0.375] * half), str(t)) for t in range(9)]
+    r = groups(samples, variances="equal")
+    assert r.statistic == pytest.approx(exact_f([s.values for s in samples]), rel=10.0**-digits)
+
+
+@settings(deadline=None)
+@given(
+    st.tuples(*[st.lists(st.integers(-20, 20), min_size=3, max_size=8)] * 2).filter(
+        lambda two: len(set(two[0])) > 1 and len(set(two[1])) > 1
+    ),
+    st.sampled_from(["unequal", "equal"]),
+)
+def test_two_groups_are_the_t_test_squared_whatever_the_pairwise_method(two, variances):
+    """F is t squared with its p and degrees of freedom; every method for pairs then gives that interval."""
+    a, b = (Sample(np.array(v, float), label) for v, label in zip(two, "ab", strict=True))
+    t = means(a, b, variances=variances)
+    r = groups([a, b], variances=variances)
+    assert r.statistic == pytest.approx(t.statistic**2, rel=1e-9, abs=1e-12)
+    assert r.df2 == pytest.approx(t.df, rel=1e-9)
+    assert r.p_value == pytest.approx(t.p_value, rel=1e-8)
+    methods = ["holm", "hommel", "none", "games-howell" if variances == "unequal" else "tukey-kramer"]
+    for found in [*(r.pairwise(m) for m in methods), r.against("b"), r.against("b", "step-down dunnett")]:
+        assert found.adjusted[0] == pytest.approx(t.p_value, rel=1e-8)
+        assert (found.low[0], found.high[0]) == pytest.approx((t.interval.low, t.interval.high), rel=1e-8, abs=1e-8)
+    assert r.pairwise().g[0] == pytest.approx(t.effects["hedges_g"].value, rel=1e-9, abs=1e-12)
+
+
+@settings(max_examples=30, deadline=None)
+@given(
+    st.lists(st.tuples(st.integers(2, 30), st.floats(-3, 3), st.floats(0.5, 3)), min_size=3, max_size=6),
+    st.sampled_from(SINGLE_STEP),
+    st.sampled_from(["unequal", "equal"]),
+    st.floats(0.001, 0.3),
+)
+def test_an_adjusted_p_is_below_alpha_exactly_where_the_interval_leaves_out_zero(rows, method, variances, alpha):
+    """For every single-step method, whatever the sizes and spreads; and adjusting never lowers a p-value."""
+    r = groups([Summary(n, m, s, str(k)) for k, (n, m, s) in enumerate(rows)], variances=variances, alpha=alpha)
+    for found in (r.pairwise(method), r.against("1")):
+        outside = (found.low > 0) | (found.high < 0)
+        assert (outside == found.differ).all()
+        assert np.all(found.adjusted >= found.p_values * (1 - 1e-9))
+        assert not found.notes
+
+
+def test_classic_effects_and_squares_are_those_of_their_definitions():
+    """By hand from the sums of squares."""
+    values = [RNG.normal(m, 1, 15) for m in (0, 0.5, 1.2)]
+    r = groups([Sample(v, str(k)) for k, v in enumerate(values)], variances="equal")
+    every = np.concatenate(values)
+    between = sum(15 * (v.mean() - every.mean()) ** 2 for v in values)
+    within = sum(((v - v.mean()) ** 2).sum() for v in values)
+    assert [row.squares for row in r.squares] == pytest.approx([between, within, between + within])
+    square = within / 42
+    share = r.effects["eta_squared"].value
+    assert share == pytest.approx(between / (between + within))
+    assert r.effects["epsilon_squared"].value == pytest.approx((between - 2 * square) / (between + within))
+    assert r.effects["omega_squared"].value == pytest.approx((between - 2 * square) / (between + within + square))
+    assert r.effects["cohen_f"].value == pytest.approx(np.sqrt(share / (1 - share)))
+
+
+def test_kruskal_and_wallis_with_ties_from_the_ranks():
+    """H by its definition, over the variance that ties leave; two groups are the squared z without continuity."""
+    values = [RNG.integers(0, 6, n).astype(float) for n in (8, 11, 9)]
+    every = np.concatenate(values)
+    ranks = np.array([np.sum(every < v) + (np.sum(every == v) + 1) / 2 for v in every])
+    parts = np.split(ranks, [8, 19])
+    h = 27 * sum(len(p) * (p.mean() - 14.5) ** 2 for p in parts) / np.sum((ranks - 14.5) ** 2)
+    r = groups([Sample(v, str(k)) for k, v in enumerate(values)], by_ranks=True)
+    assert r.statistic == pytest.approx(h, rel=1e-12)
+    assert r.p_value == pytest.approx(float(mp.gammainc(1, h / 2, regularized=True)), rel=1e-10)
+    assert r.effects["epsilon_squared"].value == pytest.approx(h / 27)
+    z = r.pairwise("none").statistic
+    spread = np.sum((ranks - 14.5) ** 2) / 27
+    assert z[0] == pytest.approx((parts[0].mean() - parts[1].mean()) / np.sqrt(spread * (1 / 8 + 1 / 11)))
+
+
+def test_the_same_units_under_each_condition():
+    """Two conditions are the paired t; the correction of three is that of their covariance."""
+    x = RNG.normal(size=(20, 3)) + RNG.normal(size=(20, 1)) + [0, 0.4, 0.9]
+    a, b, c = (Sample(v, label) for v, label in zip(x.T, "abc", strict=True))
+    two, t = groups([a, b], same_units=True), pairs(Pairs(x[:, 0], x[:, 1], ("a", "b")))
+    assert two.statistic == pytest.approx(t.statistic**2)
+    assert two.p_value == pytest.approx(t.p_value)
+    assert two.facts["epsilon"] == 1
+    r = groups([a, b, c], same_units=True)
+    contrasts = np.array([[1, -1, 0], [1, 1, -2]]) / np.sqrt([[2], [6]])
+    spread = np.linalg.eigvalsh(contrasts @ np.cov(x, rowvar=False) @ contrasts.T)
+    assert r.facts["epsilon"] == pytest.approx(spread.sum() ** 2 / (2 * (spread**2).sum()))
+    found = r.pairwise("none")
+    assert found.p_values[0] == pytest.approx(t.p_value)
+    assert (found.low[0], found.high[0]) == pytest.approx((t.interval.low, t.interval.high))
+    with pytest.raises(InputError, match="independent groups"):
+        r.pairwise("tukey-kramer")
+
+
+# Published: Harter (1960) and Dunnett (1955, 1964), upper 5 % points.
+@pytest.mark.parametrize(("k", "df", "point"), [(3, 10, 3.877), (20, np.inf, 5.012), (2, 5, 3.635), (10, 20, 5.008)])
+def test_published_points_of_the_studentized_range(k, df, point):
+    """To their printed digits, and back."""
+    q = float(studentized.upper_quantile(0.05, k, df))
+    assert q == pytest.approx(point, abs=6e-4)
+    assert float(studentized.sf(q, k, df)) == pytest.approx(0.05, rel=1e-10)
+
+
+@pytest.mark.parametrize(("k", "df", "two", "one"), [(3, 20, 2.54, 2.19), (2, 10, 2.57, 2.15)])
+def test_published_points_of_dunnetts_distribution(k, df, two, one):
+    """Groups as large as the control: to their printed digits."""
+    loadings = np.full(k, np.sqrt(0.5))
+    for two_sided, point in ((True, two), (False, one)):
+        assert dunnett.critical(0.05, df, loadings, two_sided=two_sided) == pytest.approx(point, abs=6e-3)
+
+
+@pytest.mark.parametrize("w", [0.3, 2.0, 5.0, 9.0])
+@pytest.mark.parametrize("k", [3, 12, 200])
+def test_the_range_of_normal_values_is_its_integral(w, k):
+    """With no spread to estimate; and of two means the range is a t test at any distance."""
+
+    def lost(z):
+        return k * mp.npdf(z) * (mp.ncdf(z) ** (k - 1) - (mp.ncdf(z) - mp.ncdf(z - w)) ** (k - 1))
+
+    expected = mp.quad(lost, [-9, -3, 0, 1, 2, 3, 4, 6, w / 2 + 6, w / 2 + 12])
+    assert float(studentized.sf(w, k, np.inf)) == pytest.approx(float(expected), rel=1e-9)
+    for df in (3.0, 47.0, 900.0):
+        assert float(studentized.sf(w, 2, df)) == pytest.approx(2 * float(student.sf(w / np.sqrt(2), df)), rel=1e-10)
+
+
+def test_the_studentized_range_averages_over_the_spread():
+    """Gauss quadrature over the spread in place of the library's nodes, for many degrees of freedom."""
+    x, weight = np.polynomial.legendre.leggauss(400)
+    for df in (2.0, 9.0, 60.0, 4_000.0):
+        low, high = max(0, 1 - 9 / np.sqrt(df)), 1 + 9 / np.sqrt(df)
+        s = low + (high - low) * (x + 1) / 2
+        log_density = (df - 1) * np.log(s) - df * s**2 / 2
+        density = np.exp(log_density - log_density.max())
+        inner = studentized.sf(3.1 * s, 5, np.inf)
+        expected = (weight * density) @ inner / (weight @ density)
+        assert float(studentized.sf(3.1, 5, df)) == pytest.approx(expected, rel=1e-9)
+
+
+@pytest.mark.parametrize("two_sided", [True, False])
+def test_dunnett_with_unequal_groups_against_simulation(two_sided):
+    """The chance that any statistic is beyond 2.3, with its Monte-Carlo error."""
+    n, df, draws = np.array([10, 20, 40]), 30, 400_000
+    control = RNG.normal(size=draws) / np.sqrt(15)
+    spread = np.sqrt(RNG.chisquare(df, draws) / df)
+    t = (RNG.normal(size=(3, draws)) / np.sqrt(n)[:, None] - control) / np.sqrt(1 / n + 1 / 15)[:, None] / spread
+    beyond = np.mean(np.max(np.abs(t) if two_sided else t, axis=0) > 2.3)
+    chance = dunnett.sf(2.3, df, np.sqrt(n / (n + 15)), two_sided=two_sided)
+    assert abs(chance - beyond) < 4 * np.sqrt(chance / draws)
+
+
+def test_step_down_dunnett_is_closed_testing():
+    """A group's adjusted p is the largest over all sets of treatments that hold it."""
+    r = groups(FOUR, variances="equal")
+    found = r.against("a", "step-down dunnett")
+    n = np.array([9, 30, 7])
+    loadings, t, df = np.sqrt(n / (n + 12)), np.abs(found.statistic), found.df[0]
+    sets = [list(c) for size in (1, 2, 3) for c in combinations(range(3), size)]
+    for i in range(3):
+        expected = max(dunnett.sf(t[c].max(), df, loadings[c], two_sided=True) for c in sets if i in c)
+        assert found.adjusted[i] == pytest.approx(expected, rel=1e-9)
+    assert np.all(found.adjusted <= r.against("a").adjusted * (1 + 1e-12))
+    greater, less = (r.against("a", alternative=side) for side in ("greater", "less"))
+    assert np.all(np.isinf(greater.high))
+    assert np.all(np.isinf(less.low))
+    assert greater.p_values + less.p_values == pytest.approx(1)
+
+
+@given(st.lists(st.integers(-6, 6), min_size=2, max_size=7), st.floats(0.3, 4))
+def test_groups_share_a_letter_exactly_where_they_are_not_told_apart(levels, sd):
+    """Whatever the pattern of differences, and no letter holds another."""
+    r = groups([Summary(6 + k, m, sd, str(k)) for k, m in enumerate(levels)], variances="equal").pairwise()
+    for one, two, differ in zip(r.first, r.second, r.differ, strict=True):
+        assert bool(set(r.letters[one]) & set(r.letters[two])) != differ
+    assert all(r.letters.values())
+
+
+def test_the_sentences_say_no_more_than_was_found():
+    """Nothing overall is said first; one group that stands out is named; the others are not called equal."""
+    none = groups([Summary(30, m, 1, str(m)) for m in (1.0, 1.1, 0.9)])
+    assert "is not shown" in none.sentence()
+    assert str(none.pairwise()).index("overall test finds nothing") < str(none.pairwise()).index("−")
+    out = groups([Summary(30, m, 1, label) for m, label in ((1, "a"), (1.1, "b"), (4, "far"))]).pairwise()
+    assert out.sentence() == (
+        "value: 2 of 3 pairs differ; far from every other group. Of the rest a difference is not shown, nor that there"
+        " is none."
+    )
+    holm = groups(FOUR).pairwise("holm")
+    assert holm.to_frame()["adjusted"].tolist() == holm.adjusted.tolist()
+    assert "≠ differ" in out.plot().texts[0].get_text()
+
+
+def test_what_decides_is_said():
+    """The other choice of variances, spreads that differ, few units, too many groups."""
+    apart = [Summary(5, 0, 1, "a"), Summary(60, 1.5, 4, "b"), Summary(6, 3, 1, "c")]
+    equal = groups(apart, variances="equal")
+    assert any("choice of variances decides" in n for n in equal.notes)
+    assert [c.name for c in equal.checks] == ["group sizes", "spreads"]
+    many = groups([Summary(50, 0.1 * k, 1, str(k)) for k in range(201)])
+    assert "20,100 pairs" in many.checks[0].finding
+
+
+@pytest.mark.parametrize(
+    ("samples", "options", "kind", "words"),
+    [
+        ([[1, 2, 3]], {}, InputError, "at least 2 groups"),
+        ([Sample([1, 2], "a"), Sample([1, 3], "a")], {}, InputError, "both labelled 'a'"),
+        ({"a": [1.0], "b": [2, 3], "c": [1, 4]}, {}, DataError, "'a' has 1 unit"),
+        ({"a": [1, 1], "b": [2, 3]}, {}, DataError, "'a' equals the others"),
+        ({"a": [1, 1], "b": [1, 1]}, {}, DataError, "no test"),
+        ({"a": [1, 1], "b": [1, 1]}, {"by_ranks": True}, DataError, "no order"),
+        ({"a": [1, 2], "b": [1, 2, 3]}, {"same_units": True}, DataError, "every unit"),
+        ({"a": [1, 2], "b": [2, 3]}, {"same_units": True}, DataError, "change alike"),
+        ({"a": [1, np.nan], "b": [2, 3]}, {}, DataError, "values"),
+        ({"a": [1, 2], "b": [2, 3]}, {"variances": "welch"}, InputError, "variances"),
+        ([Summary(5, [1, 2], 1, "a"), Summary(5, 1, 1, "b")], {}, InputError, "one number"),
+        ({"a": [1, 2], "b": [2, 3]}, {"by_ranks": True, "same_units": True}, InputError, "same_units"),
+    ],
+)
+def test_bad_input_is_named(samples, options, kind, words):
+    """What is wrong, and what to do."""
+    with pytest.raises(kind, match=words):
+        groups(samples, **options)
+
+
+def test_a_group_of_one_counts_where_the_spread_is_shared():
+    """The classic F takes it; unknown names of methods and controls are named."""
+    r = groups({"a": [1.0], "b": [2, 3], "c": [1, 4]}, variances="equal")
+    assert r.df2 == 2
+    assert r.pairwise().adjusted.shape == (3,)
+    with pytest.raises(InputError, match="Did you mean 'tukey-kramer'"):
+        r.pairwise("tukey-kramr")
+    with pytest.raises(InputError, match="control"):
+        r.against("z")
+
+
+def test_units_are_aligned_from_a_long_table():
+    """The same order of units under each condition, those without every condition left out and counted."""
+    table = ar.table(ar.demo.path("turnarounds"))
+    sides = table.split("minutes", by="when", unit="vessel")
+    both = table.pairs("minutes", by="when", unit="vessel", control="before")
+    assert sides["after"].values.tolist() == both.treatment.tolist()
+    assert sides["before"].missing == both.left_out == 1
