@@ -64,6 +64,22 @@ KINDS = {
             "--n 20,20,25 --mean 10.2,12.9,10.8 --sd 3.0,3.4,2.9 --labels Amble,Brae,Cairn",
         ),
     ),
+    "independence": _Kind(
+        "table",
+        "counts",
+        ("counts",),
+        (
+            "tickets.csv --row port --column ticket --count count",
+            "travellers.csv --row form --column booked",
+            "--counts '30,10; 20,40' --test exact",
+        ),
+    ),
+    "shares": _Kind(
+        "kinds",
+        "counts",
+        ("counts",),
+        ("travellers.csv --value form", "--counts 120,80,100 --labels foot,bicycle,car --expected 50,20,30"),
+    ),
     "correlation": _Kind("columns", "moments", (), ("travellers.csv --value fare --second prior_spend",)),
 }
 _PUBLISHED = {
@@ -75,6 +91,10 @@ _PUBLISHED = {
     "events": "Published: events of treatment, control.",
     "exposure": "Published: what they are counted over.",
     "counts": "Published: units with success on both sides, in treatment only, in control only, on neither.",
+}
+_COUNTS_OF = {
+    "table": "Published: rows of counts, such as '30,10; 20,40'.",
+    "kinds": "Published: the count of each kind, such as 120,80,100.",
 }
 
 By = Annotated[str, typer.Option(help="Column with the variant labels.", show_default=False)]
@@ -106,8 +126,14 @@ def _sources(kind: _Kind) -> dict[str, tuple[Any, Any]]:
         help="A CSV, Parquet or JSON Lines file, a folder, or a pattern in quotes.", show_default=False
     )
     options: dict[str, tuple[Any, Any]] = {"file": (Annotated[Path | None, file], None)}
-    options["value"] = maybe("Column with the metric.")
-    if kind.takes == "columns":
+    if kind.takes == "table":
+        options["row"] = maybe("Column whose values make the rows; without it the file itself is a table of counts.")
+        options["column"] = maybe("Column whose values make the columns.")
+    else:
+        options["value"] = maybe("Column with the kinds." if kind.takes == "kinds" else "Column with the metric.")
+    if kind.takes in ("table", "kinds"):
+        options["count"] = maybe("Column that holds how many units a row stands for.")
+    elif kind.takes == "columns":
         options["second"] = maybe("The other column.")
     else:
         options["by"] = maybe("Column with the variant labels.")
@@ -118,8 +144,8 @@ def _sources(kind: _Kind) -> dict[str, tuple[Any, Any]]:
     if kind.takes == "pairs":
         options["treatment"] = maybe("Column with the treatment side of a wide table, instead of --value and --by.")
     for name in kind.published:
-        options[name] = maybe(_PUBLISHED[name], f"--{name}")
-    if kind.published:
+        options[name] = maybe(_COUNTS_OF.get(kind.takes, _PUBLISHED[name]), f"--{name}")
+    if kind.published and kind.takes != "table":
         options["labels"] = maybe("What the published groups are called, such as short,current.")
     if kind.takes == "many":
         options["pairs"] = maybe("How pairs are corrected, such as tukey-kramer, dunnett or holm.", "--pairs")
@@ -136,8 +162,8 @@ def _settings(method: Any) -> dict[str, tuple[Any, Any]]:
         if item.kind is not inspect.Parameter.KEYWORD_ONLY or name in ("metric", "labels", "same_units"):
             continue
         hint = str(item.annotation)
-        text = name == "known_sd" or not any(word in hint for word in ("float", "ArrayLike", "bool"))
-        of: Any = bool if hint == "bool" else str if text else float
+        text = name in _LISTED or not any(word in hint for word in ("float", "ArrayLike", "bool", "int"))
+        of: Any = {"bool": bool, "int": int}.get(hint, str if text else float)
         help_ = said.get(name, _COMMON.get(name, ""))
         option = typer.Option(f"--{name.replace('_', '-')}", help=help_, show_default=item.default not in (None, False))
         options[name] = (Annotated[of | None if item.default is None else of, option], item.default)
@@ -146,6 +172,9 @@ def _settings(method: Any) -> dict[str, tuple[Any, Any]]:
     options["as_json"] = (Json, False)
     return options
 
+
+# Settings that are several numbers in one text.
+_LISTED = ("known_sd", "scores", "expected")
 
 # Settings whose docstring stands with another function.
 _COMMON = {
@@ -160,9 +189,9 @@ _COMMON = {
 def _run(name: str, method: Any, given: dict[str, Any]) -> None:
     kind = KINDS[name]
     settings = {k: given[k] for k in _settings(method) if k not in ("figure", "as_json")}
-    if settings.get("known_sd") is not None:
-        known = numbers("--known-sd", settings["known_sd"])
-        settings["known_sd"] = known[0] if len(known) == 1 else tuple(known)
+    for listed in _LISTED:
+        if settings.get(listed) is not None:
+            settings[listed] = _several(f"--{listed.replace('_', '-')}", settings[listed])
     if given["file"] is None:
         results: list[Any] = [_published(kind, method, given, settings)]
     else:
@@ -181,6 +210,14 @@ def _run(name: str, method: Any, given: dict[str, Any]) -> None:
         raise typer.Exit(status)
 
 
+def _several(flag: str, text: str) -> Any:
+    """One number, several, or several with labels."""
+    if "=" in text:
+        return labelled_numbers(flag, text)
+    known = numbers(flag, text)
+    return known[0] if len(known) == 1 else tuple(known)
+
+
 def _published(kind: _Kind, method: Any, given: dict[str, Any], settings: dict[str, Any]) -> Any:
     """From numbers, a group each."""
     from amber_ruler.samples import Counts, Events, Summary
@@ -192,7 +229,13 @@ def _published(kind: _Kind, method: Any, given: dict[str, Any], settings: dict[s
             f", or published numbers: {', '.join(f'--{name}' for name in kind.published)}" if kind.published else ""
         )
         raise InputError(f"Give a file{instead}. Missing: {', '.join(missing) or 'the file'}.")
+    if kind.takes == "table":
+        return method([numbers("--counts", row) for row in listed["counts"].split(";")], **settings)
     values = {name: numbers(f"--{name}", text) for name, text in listed.items()}
+    if kind.takes == "kinds":
+        counts = values["counts"]
+        named = dict(zip(_labels(given["labels"], len(counts)), counts, strict=True)) if given["labels"] else counts
+        return method(named, **settings)
     if "counts" in values:
         more = {} if given["labels"] is None else {"labels": _labels(given["labels"], 2)}
         return method(tuple(values["counts"]), **more, **settings)
@@ -221,6 +264,9 @@ def _from_table(kind: _Kind, method: Any, given: dict[str, Any], settings: dict[
     if kind.takes == "pairs":
         yield method(_pairs(source, given), **{k: v for k, v in settings.items() if k != "correlation"})
         return
+    if kind.takes in ("table", "kinds", "many"):
+        yield _of_many(kind, source, method, given, settings)
+        return
     value = _needed(given, "value")
     if kind.takes == "columns":
         columns = [value, _needed(given, "second")]
@@ -236,9 +282,6 @@ def _from_table(kind: _Kind, method: Any, given: dict[str, Any], settings: dict[
             raise InputError("Give --by as well: the values are read by variant.")
         yield method(one, metric=value, **settings)
         return
-    if kind.takes == "many":
-        yield method(source.split(value, by=by, unit=given["unit"]), same_units=given["unit"] is not None, **settings)
-        return
     arms: Any = source.moments(value, by=by) if kind.reads == "moments" else source.split(value, by=by)
     if kind.takes == "one":
         for arm in arms.values():
@@ -247,6 +290,17 @@ def _from_table(kind: _Kind, method: Any, given: dict[str, Any], settings: dict[
     found = _findings(source, arms.unassigned, by, given["split"])
     for arm, base in arms.against(_needed(given, "control")):
         yield _with(method(arm, base, **settings), found)
+
+
+def _of_many(kind: _Kind, source: Table, method: Any, given: dict[str, Any], settings: dict[str, Any]) -> Any:
+    """Counts, or the values of several groups."""
+    if kind.takes == "table":
+        return method(source.counts(row=given["row"], column=given["column"], count=given["count"]), **settings)
+    value = _needed(given, "value")
+    if kind.takes == "kinds":
+        return method(source.sizes(by=value, count=given["count"]), metric=value, **settings)
+    samples = source.split(value, by=_needed(given, "by"), unit=given["unit"])
+    return method(samples, same_units=given["unit"] is not None, **settings)
 
 
 def _pairs(source: Table, given: dict[str, Any]) -> Pairs:
@@ -284,6 +338,11 @@ def _with(result: Comparison, findings: tuple[Check, ...]) -> Comparison:
 
 def planned_shares(text: str) -> dict[str, float]:
     """Read shares such as current=50,short=50."""
+    return labelled_numbers("--split", text)
+
+
+def labelled_numbers(flag: str, text: str) -> dict[str, float]:
+    """Read numbers with labels, such as current=50,short=50."""
     shares: dict[str, float] = {}
     for part in text.split(","):
         label, sign, share = part.rpartition("=")
@@ -293,7 +352,7 @@ def planned_shares(text: str) -> dict[str, float]:
             sign = ""
         if not sign:
             raise InputError(
-                f"--split takes label=share, separated by commas, such as current=50,short=50; got {part!r}."
+                f"{flag} takes label=share, separated by commas, such as current=50,short=50; got {part!r}."
             )
     return shares
 

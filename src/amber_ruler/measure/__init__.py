@@ -1,6 +1,8 @@
 """Frequentist measurement: each question has one call with the whole answer."""
 
 from amber_ruler.measure.correlation import correlation
+from amber_ruler.measure.counts import independence, shares
+from amber_ruler.measure.factors import factors
 from amber_ruler.measure.groups import groups
 from amber_ruler.measure.means import mean, means
 from amber_ruler.measure.paired_proportions import paired_proportions
@@ -14,7 +16,9 @@ from amber_ruler.measure.spreads import spread, spreads
 
 __all__ = [
     "correlation",
+    "factors",
     "groups",
+    "independence",
     "mean",
     "means",
     "paired_proportions",
@@ -25,6 +29,7 @@ __all__ = [
     "ranks",
     "rate",
     "rates",
+    "shares",
     "signed_ranks",
     "spread",
     "spreads",

@@ -222,7 +222,7 @@ def _labelled(samples: Mapping[str, MeanGroup] | Sequence[MeanGroup]) -> dict[st
     return found
 
 
-class _Reduced(NamedTuple):
+class Reduced(NamedTuple):
     """The groups as arrays; `away` is each mean less the first one, to the last digit."""
 
     labels: tuple[str, ...]
@@ -233,12 +233,13 @@ class _Reduced(NamedTuple):
     summaries: tuple[Summary, ...]
 
 
-def _reduced(labelled: dict[str, MeanGroup]) -> _Reduced:
+def reduced(labelled: dict[str, MeanGroup]) -> Reduced:
+    """Reduce each group to count, mean and spread; one value is enough here."""
     found = [replace(summary_of(group, label, rows=1), label=label) for label, group in labelled.items()]
     if any(np.ndim(s.n) or np.ndim(s.mean) or np.ndim(s.sd) for s in found):
         raise InputError("groups takes one number for each group's n, mean and sd, not arrays.")
     n, mean, sd, tail = (np.array([float(getattr(s, k)) for s in found]) for k in ("n", "mean", "sd", "mean_tail"))
-    return _Reduced(tuple(labelled), n, mean, (mean - mean[0]) + (tail - tail[0]), sd, tuple(found))
+    return Reduced(tuple(labelled), n, mean, (mean - mean[0]) + (tail - tail[0]), sd, tuple(found))
 
 
 class _Classic(NamedTuple):
@@ -252,13 +253,13 @@ class _Classic(NamedTuple):
         return self.between / self.df1 / (self.within / self.df2)
 
 
-def _classic(r: _Reduced) -> _Classic:
+def _classic(r: Reduced) -> _Classic:
     centre = float(r.n @ r.away) / float(r.n.sum())
     between = float(r.n @ (r.away - centre) ** 2)
     return _Classic(between, float((r.n - 1) @ r.sd**2), r.n.size - 1.0, float(r.n.sum()) - r.n.size)
 
 
-def _welch(r: _Reduced) -> tuple[float, float]:
+def _welch(r: Reduced) -> tuple[float, float]:
     """Welch's F, and its second degrees of freedom."""
     k, weight = r.n.size, r.n / r.sd**2
     share = weight / weight.sum()
@@ -268,7 +269,7 @@ def _welch(r: _Reduced) -> tuple[float, float]:
 
 
 def _of_means(labelled: dict[str, MeanGroup], alpha: float, variances: str, name: str) -> Groups:
-    r = _reduced(labelled)
+    r = reduced(labelled)
     classic = _classic(r)
     if classic.within == 0:
         raise DataError(
@@ -312,7 +313,7 @@ def _of_means(labelled: dict[str, MeanGroup], alpha: float, variances: str, name
         differences=simultaneous.Spreads(r.away, sd**2 / r.n, df, r.n, r.sd, shared=variances == "equal"),
         checks=(
             *checks.few(*r.n),
-            *_spreads(r, values, variances),
+            *(uneven_spreads(r, values) if variances == "equal" else ()),
             *checks.skewed(values),
             *checks.missing(*r.summaries),
         ),
@@ -324,7 +325,7 @@ def _f(classic: _Classic) -> tuple[float, float, float]:
     return classic.f, classic.df1, classic.df2
 
 
-def _limited(r: _Reduced, sd: Floats, reach: Floats) -> tuple[Group, ...]:
+def _limited(r: Reduced, sd: Floats, reach: Floats) -> tuple[Group, ...]:
     rows = zip(r.labels, r.n, r.mean, r.sd, sd / np.sqrt(r.n), reach, strict=True)
     return tuple(
         Group(label, float(n), float(m), float(s), float(se), {"low": float(m - d), "high": float(m + d)})
@@ -360,14 +361,12 @@ def _choice_decides(
     return (f"The choice of variances decides: with {kind} ones F is {other_f:.4g} and p {other:.3g}.",)
 
 
-def _spreads(r: _Reduced, values: dict[str, Floats], variances: str) -> tuple[Check, ...]:
+def uneven_spreads(r: Reduced, values: dict[str, Floats]) -> tuple[Check, ...]:
     """Say that spreads differ where the test takes them as equal."""
-    if variances == "unequal":
-        return ()
     some = r.sd[r.n > 1]
     if values:
         away = {label: Sample(np.abs(v - np.median(v)), label) for label, v in values.items()}
-        classic = _classic(_reduced(dict(away)))
+        classic = _classic(reduced(dict(away)))
         if classic.within == 0:
             return ()
         p = float(fisher.sf(*_f(classic)))
@@ -375,7 +374,7 @@ def _spreads(r: _Reduced, values: dict[str, Floats], variances: str) -> tuple[Ch
     else:
         uneven = bool(some.max() > 2 * some.min())
         said = f"the standard deviations go from {some.min():.3g} to {some.max():.3g}"
-    advice = "The test takes them as equal; variances='unequal' does not, and costs next to nothing."
+    advice = "The test takes them as equal: of several groups variances='unequal' does not, and costs next to nothing."
     return (Check("spreads", said, advice, "warning"),) if uneven else ()
 
 
@@ -452,7 +451,7 @@ def _same_units(labelled: dict[str, MeanGroup], alpha: float, name: str) -> Grou
     epsilon = float(np.clip(np.trace(centred) ** 2 / ((k - 1) * np.sum(centred**2)), 1 / (k - 1), 1))
     df1, df2 = (k - 1.0) * epsilon, (k - 1.0) * (n - 1) * epsilon
     f = between / rest * (n - 1)
-    r = _reduced({s.label: s for s in samples})
+    r = reduced({s.label: s for s in samples})
     reach = student.upper_quantile(alpha / 2, r.n - 1) * r.sd / np.sqrt(r.n)
     found = effects.from_f(f, k - 1.0, (k - 1.0) * (n - 1), alpha=alpha)
     method, source = _METHODS["units"]

@@ -23,6 +23,7 @@ if TYPE_CHECKING:
 
 _NARROWEST, _USUAL, _WIDEST = 50, 80, 120
 _INDENT = 2
+_LEAST_LABEL = 10  # cells that a label keeps, however many numbers stand beside it
 
 
 def draw(
@@ -77,7 +78,10 @@ def _grid(console: Console, block: Grid) -> None:
     )
     for k, name in enumerate(block.header):
         left = k in block.left
-        table.add_column(Text(name), justify="left" if left else "right", no_wrap=not left, overflow="fold")
+        least = min(max((len(row[k]) for row in block.rows), default=0), _LEAST_LABEL) if left else None
+        table.add_column(
+            Text(name), justify="left" if left else "right", no_wrap=not left, overflow="fold", min_width=least
+        )
     for row in block.rows:
         table.add_row(*(Text(cell) for cell in row))
     console.print(Padding(table, (0, 0, 0, _INDENT)))

@@ -459,23 +459,28 @@ class Table:
             )
         return ByVariant(dict(sorted(samples.items())), column=by, unassigned=int(np.sum(codes < 0)))
 
-    def sizes(self, *, by: str) -> ByVariant[int]:
-        """Rows of each variant."""
-        self._check([], by)
+    def sizes(self, *, by: str, count: str | None = None) -> ByVariant[int]:
+        """Rows of each variant, or the units that they stand for where a column holds their count."""
+        self._check([] if count is None else [count], by)
         with self._reading():
-            found = self._frame.lazy().select(nw.col(by).alias("label")).group_by("label").agg(nw.len().alias("rows"))
+            each = nw.lit(1) if count is None else nw.col(count)
+            named = self._frame.lazy().select(nw.col(by).alias("label"), each.alias("rows"))
+            found = named.group_by("label").agg(nw.col("rows").sum())
             rows = {row["label"]: int(row["rows"]) for row in reduce.rows_of(found)}
         unassigned = rows.pop(None, 0)
         labelled = {reduce.label_text(key): count for key, count in rows.items()}
         return ByVariant(dict(sorted(labelled.items())), column=by, unassigned=unassigned)
 
-    def counts(self, *, row: str, column: str) -> CountTable:
+    def counts(self, *, row: str | None = None, column: str | None = None, count: str | None = None) -> CountTable:
         """Count rows by two columns; rows without a value in either are left out.
 
         Parameters
         ----------
-        row, column : str
-            The two columns.
+        row, column : str, optional
+            The two columns. Without them the table itself is one of counts: labels in its first column, counts in the
+            others.
+        count : str, optional
+            Column that holds how many units a row stands for, where the table is already counted.
 
         Returns
         -------
@@ -486,12 +491,24 @@ class Table:
         >>> import amber_ruler as ar
         >>> ar.table(ar.demo.path("travellers")).counts(row="form", column="booked").counts.shape
         (3, 2)
+        >>> tickets = ar.table(ar.demo.path("tickets"))
+        >>> tickets.counts(row="port", column="ticket", count="count").total
+        2060
         """
-        self._check([], row, column)
+        if row is None and column is None and count is None:
+            first, *others = self.columns
+            self._check(others, first)
+            native = self._fetched(first, *others)
+            counts = np.column_stack([_floats(native[name]) for name in others])
+            return CountTable(counts, tuple(map(reduce.label_text, native[first])), tuple(others), first)
+        if row is None or column is None:
+            raise InputError("counts needs both row and column, or neither for a table of counts.")
+        self._check([] if count is None else [count], row, column)
         with self._reading():
-            named = self._frame.lazy().select(nw.col(row).alias("row"), nw.col(column).alias("column"))
-            named = named.filter(~nw.col("row").is_null() & ~nw.col("column").is_null())
-            found = reduce.rows_of(named.group_by("row", "column").agg(nw.len().alias("n")))
+            each = nw.lit(1) if count is None else nw.col(count)
+            named = self._frame.lazy().select(nw.col(row).alias("row"), nw.col(column).alias("column"), each.alias("n"))
+            named = named.filter(~nw.col("row").is_null() & ~nw.col("column").is_null() & ~nw.col("n").is_null())
+            found = reduce.rows_of(named.group_by("row", "column").agg(nw.col("n").sum()))
         if not found:
             raise DataError(f"No row of {self.name} has both {row!r} and {column!r}.")
         rows, columns = (

@@ -11,6 +11,7 @@ from amber_ruler.report.numbers import safe
 if TYPE_CHECKING:
     from collections.abc import Sequence
 
+    from amber_ruler.measure.counts import Independence, Shares
     from amber_ruler.results import Check, Result, SquaresRow
 
 _SIGNS = {"two-sided": "two-sided", "greater": "one-sided, greater", "less": "one-sided, less"}
@@ -51,17 +52,36 @@ def squares(rows: Sequence[SquaresRow], alpha: float) -> Grid:
     for row in rows:
         tested = row.statistic is not None and row.p_value is not None
         cell = [safe(row.label), numbers.number(row.squares, digits=4), numbers.whole(row.df)]
-        cell.append(numbers.number(row.squares / row.df, digits=4) if row.df and row.label != "in total" else "")
+        if not shares:
+            cell.append(numbers.number(row.squares / row.df, digits=4) if row.label != "in total" else "")
         cell += [numbers.number(row.statistic), numbers.p_value(row.p_value, alpha)] if tested else ["", ""]  # type: ignore[arg-type]
         if shares:
-            found = [row.effects.get(name) for name in ("eta_squared", "omega_squared")]
-            cell += ["" if e is None else numbers.number(float(e.value)) for e in found]
-            ends = found[0].interval if found[0] else None
-            cell.append(" to ".join(numbers.together(float(ends.low), float(ends.high))) if ends else "")
+            eta = row.effects.get("eta_squared")
+            texts = ("", "", "")
+            if eta is not None:
+                texts = tuple(numbers.together(*map(float, (eta.value, eta.interval.low, eta.interval.high))))  # type: ignore[assignment]
+            cell += [texts[0], f"{texts[1]} to {texts[2]}" if eta is not None else ""]
         cells.append(tuple(cell))
-    header = ("", "squares", "df", "mean square", "F", "p")
-    more = ("partial η²", "partial ω²", f"{level(1 - alpha)} interval") if shares else ()
-    return Grid((*header, *more), tuple(cells))
+    middle = () if shares else ("mean square",)
+    more = ("partial η²", f"{level(1 - alpha)} interval") if shares else ()
+    return Grid(("", "squares", "df", *middle, "F", "p", *more), tuple(cells))
+
+
+def marked(residual: float, p: float, alpha: float) -> str:
+    """Say that a count lies further from what was expected than chance takes it."""
+    return ("▲" if residual > 0 else "▼") if p < alpha else ""
+
+
+def counted_test(result: Independence | Shares) -> str:
+    """The test of a table of counts in one line."""
+    parts = []
+    if result.statistic is not None:
+        parts.append(f"{result.statistic_name} {numbers.number(result.statistic)}")
+    if result.df is not None:
+        parts.append(f"df {numbers.whole(result.df)}")
+    error = f" ± {numbers.number(result.p_error, digits=2)} (Monte-Carlo error)" if result.p_error else ""
+    parts.append(f"p {numbers.p_value(result.p_value, result.alpha)}{error}")
+    return "   ".join(parts)
 
 
 def _said(check: Check) -> str:

@@ -1,0 +1,102 @@
+"""Counts against what was expected: statistics, and exact or simulated chances of what is no likelier."""
+
+from __future__ import annotations
+
+import math
+from typing import TYPE_CHECKING
+
+import numpy as np
+from scipy import special
+
+if TYPE_CHECKING:
+    from numpy.random import Generator
+
+    from amber_ruler.numeric.gate import Floats
+
+_TIE = 1e-9  # logs of chances this close are equal but for rounding
+_BLOCK = 20_000  # tables drawn at a time
+
+
+def power_divergence(counts: Floats, expected: Floats, power: float) -> Floats:
+    """What each cell adds to the statistic: power 1 is chi-square, 0 the likelihood ratio.
+
+    Written with the differences taken out, so that every cell adds something that is not negative.
+
+    References
+    ----------
+    .. [1] Cressie & Read (1984), Journal of the Royal Statistical Society B 46, 440-464.
+    """
+    away = counts - expected
+    if power == 1:
+        return np.asarray(away**2 / expected)
+    if power == 0:
+        return np.asarray(2 * (special.xlogy(counts, counts / expected) - away))
+    ratio = counts / expected
+    return np.asarray(2 / (power * (power + 1)) * (counts * (ratio**power - 1) - power * away))
+
+
+def log_chance(counts: Floats, shares: Floats) -> Floats:
+    """Log of the multinomial chance of counts along the last axis."""
+    n = counts.sum(axis=-1)
+    ways = special.gammaln(n + 1) - special.gammaln(counts + 1).sum(axis=-1)
+    return np.asarray(ways + special.xlogy(counts, shares).sum(axis=-1))
+
+
+def compositions(n: int, k: int) -> Floats:
+    """All ways to put n units into k cells, a row each."""
+    if k == 1:
+        return np.array([[n]], dtype=np.float64)
+    parts = []
+    for first in range(n + 1):
+        rest = compositions(n - first, k - 1)
+        parts.append(np.column_stack([np.full(len(rest), float(first)), rest]))
+    return np.concatenate(parts)
+
+
+def ways(n: int, k: int) -> int:
+    """How many ways there are to put n units into k cells."""
+    return math.comb(n + k - 1, k - 1)
+
+
+def exact_shares(counts: Floats, shares: Floats) -> float:
+    """Chance of all outcomes no likelier than the counts."""
+    chances = log_chance(compositions(int(counts.sum()), counts.size), shares)
+    return min(float(np.exp(chances[chances <= float(log_chance(counts, shares)) + _TIE]).sum()), 1.0)
+
+
+def drawn_shares(counts: Floats, shares: Floats, draws: int, rng: Generator) -> float:
+    """The same chance, from so many draws; the counts themselves stand for one of them."""
+    own, unlikely = float(log_chance(counts, shares)), 0
+    for start in range(0, draws, _BLOCK):
+        drawn = rng.multinomial(int(counts.sum()), shares, size=min(_BLOCK, draws - start)).astype(np.float64)
+        unlikely += int(np.sum(log_chance(drawn, shares) <= own + _TIE))
+    return (unlikely + 1) / (draws + 1)
+
+
+def drawn_tables(counts: Floats, draws: int, rng: Generator) -> float:
+    """Chance of all tables with these margins that are no likelier than the counts, from so many draws.
+
+    References
+    ----------
+    .. [1] Freeman & Halton (1951), Biometrika 38, 141-149.
+    .. [2] Patefield (1981), Applied Statistics 30, 91-97, for drawing cell by cell.
+    """
+    rows, columns = counts.sum(axis=1).astype(int), counts.sum(axis=0).astype(int)
+    own, unlikely = float(special.gammaln(counts + 1).sum()), 0
+    for start in range(0, draws, _BLOCK):
+        size = min(_BLOCK, draws - start)
+        left = np.tile(columns, (size, 1))
+        seen = np.zeros(size)
+        for total in rows[:-1]:
+            needed, behind = np.full(size, total), left.sum(axis=1)
+            for j in range(columns.size - 1):
+                behind = behind - left[:, j]
+                cell = rng.hypergeometric(left[:, j], behind, needed)
+                left[:, j] -= cell
+                needed = needed - cell
+                seen += special.gammaln(cell + 1)
+            left[:, -1] -= needed
+            seen += special.gammaln(needed + 1)
+        seen += special.gammaln(left + 1).sum(axis=1)
+        unlikely += int(np.sum(seen >= own - _TIE))
+    return (unlikely + 1) / (draws + 1)
