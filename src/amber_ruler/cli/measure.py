@@ -64,6 +64,15 @@ KINDS = {
             "--n 20,20,25 --mean 10.2,12.9,10.8 --sd 3.0,3.4,2.9 --labels Amble,Brae,Cairn",
         ),
     ),
+    "factors": _Kind(
+        "factors",
+        "values",
+        (),
+        (
+            "crossings.csv --value delay --by route,season",
+            "crossings.csv --value delay --by route,season --kind III --figure delays.png",
+        ),
+    ),
     "independence": _Kind(
         "table",
         "counts",
@@ -136,7 +145,8 @@ def _sources(kind: _Kind) -> dict[str, tuple[Any, Any]]:
     elif kind.takes == "columns":
         options["second"] = maybe("The other column.")
     else:
-        options["by"] = maybe("Column with the variant labels.")
+        several = "The two or three columns that hold the factors, such as route,season."
+        options["by"] = maybe(several if kind.takes == "factors" else "Column with the variant labels.")
     if kind.takes in ("two", "pairs", "many"):
         options["control"] = maybe("Label of the control; of a wide table its column.")
     if kind.takes in ("pairs", "many"):
@@ -159,13 +169,16 @@ def _settings(method: Any) -> dict[str, tuple[Any, Any]]:
     said = parameters(method)
     options: dict[str, tuple[Any, Any]] = {}
     for name, item in inspect.signature(method).parameters.items():
-        if item.kind is not inspect.Parameter.KEYWORD_ONLY or name in ("metric", "labels", "same_units"):
+        if item.kind is not inspect.Parameter.KEYWORD_ONLY or name in ("metric", "labels", "same_units", "names"):
             continue
         hint = str(item.annotation)
         text = name in _LISTED or not any(word in hint for word in ("float", "ArrayLike", "bool", "int"))
         of: Any = {"bool": bool, "int": int}.get(hint, str if text else float)
         help_ = said.get(name, _COMMON.get(name, ""))
-        option = typer.Option(f"--{name.replace('_', '-')}", help=help_, show_default=item.default not in (None, False))
+        flag = f"--{name.replace('_', '-')}"
+        if hint == "bool" and item.default is True:
+            flag = f"{flag}/--no-{name.replace('_', '-')}"
+        option = typer.Option(flag, help=help_, show_default=item.default not in (None, False))
         options[name] = (Annotated[of | None if item.default is None else of, option], item.default)
     figure = typer.Option(help="Draw the result into this PNG or SVG file.", show_default=False)
     options["figure"] = (Annotated[Path | None, figure], None)
@@ -264,7 +277,7 @@ def _from_table(kind: _Kind, method: Any, given: dict[str, Any], settings: dict[
     if kind.takes == "pairs":
         yield method(_pairs(source, given), **{k: v for k, v in settings.items() if k != "correlation"})
         return
-    if kind.takes in ("table", "kinds", "many"):
+    if kind.takes in ("table", "kinds", "many", "factors"):
         yield _of_many(kind, source, method, given, settings)
         return
     value = _needed(given, "value")
@@ -299,6 +312,9 @@ def _of_many(kind: _Kind, source: Table, method: Any, given: dict[str, Any], set
     value = _needed(given, "value")
     if kind.takes == "kinds":
         return method(source.sizes(by=value, count=given["count"]), metric=value, **settings)
+    if kind.takes == "factors":
+        columns = [name.strip() for name in _needed(given, "by").split(",")]
+        return method(source.split(value, by=columns), **settings)
     samples = source.split(value, by=_needed(given, "by"), unit=given["unit"])
     return method(samples, same_units=given["unit"] is not None, **settings)
 

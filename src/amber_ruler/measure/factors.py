@@ -12,10 +12,9 @@ import numpy as np
 from amber_ruler import effects
 from amber_ruler.errors import DataError, InputError
 from amber_ruler.measure import checks
-from amber_ruler.measure.groups import reduced, uneven_spreads
+from amber_ruler.measure.groups import reduced, uneven_spreads, values_by_label
 from amber_ruler.numeric import fisher, gate, student
 from amber_ruler.results import Group, Result, SquaresRow
-from amber_ruler.samples import MeanGroup, Summary, raw_values
 
 if TYPE_CHECKING:
     from collections.abc import Mapping, Sequence
@@ -23,6 +22,7 @@ if TYPE_CHECKING:
     from numpy.typing import NDArray
 
     from amber_ruler.numeric.gate import Floats
+    from amber_ruler.samples import MeanGroup
 
 JOINT = " · "  # between the levels in a cell's label
 
@@ -164,7 +164,7 @@ def factors(
     ...              ("Brae", "spring"): Summary(10, 10, 3), ("Brae", "winter"): Summary(10, 17, 3)},
     ...             names=("route", "season"))
     >>> {term: round(p, 4) for term, p in r.p_values.items()}
-    {'route': 0.0032, 'season': 0.0, 'route × season': 0.0428}
+    {'route': 0.0032, 'season': 0.0, 'route × season': 0.042}
     """
     effects.tails(alpha, "two-sided")
     gate.choice("kind", kind, _ASKED)
@@ -222,7 +222,7 @@ def factors(
         for label, n, m, sd, d in zip(r.labels, *(v.tolist() for v in (r.n, r.mean, r.sd, reach)), strict=True)
     )
     full = not empty and len(set(r.n.tolist())) == 1
-    values = raw_values(**dict(zip(r.labels, keyed.values(), strict=True))) if _raw(keyed) else {}
+    values = values_by_label(dict(zip(r.labels, keyed.values(), strict=True)))
     named = metric or next((m for g in keyed.values() if (m := getattr(g, "metric", ""))), "value")
     return Factors(
         title=f"{named} by {', '.join(names[:-1])} and {names[-1]}",
@@ -246,10 +246,6 @@ def factors(
             *((f"{len(empty)} of the cells are empty, such as {JOINT.join(empty[0])}.",) if empty else ()),
         ),
     )
-
-
-def _raw(keyed: Mapping[tuple[str, ...], MeanGroup]) -> bool:
-    return all(not isinstance(group, Summary) for group in keyed.values())
 
 
 def _keyed(

@@ -233,6 +233,12 @@ class Reduced(NamedTuple):
     summaries: tuple[Summary, ...]
 
 
+def values_by_label(labelled: Mapping[str, MeanGroup]) -> dict[str, Floats]:
+    """Values under the labels given, where every group has them; otherwise nothing."""
+    found = {label: raw_values(group=group) for label, group in labelled.items()}
+    return {label: next(iter(v.values())) for label, v in found.items()} if all(found.values()) else {}
+
+
 def reduced(labelled: dict[str, MeanGroup]) -> Reduced:
     """Reduce each group to count, mean and spread; one value is enough here."""
     found = [replace(summary_of(group, label, rows=1), label=label) for label, group in labelled.items()]
@@ -288,7 +294,7 @@ def _of_means(labelled: dict[str, MeanGroup], alpha: float, variances: str, name
     sd = np.full(r.n.size, pooled) if variances == "equal" else r.sd
     df = np.full(r.n.size, classic.df2) if variances == "equal" else r.n - 1
     reach = student.upper_quantile(alpha / 2, df) * sd / np.sqrt(r.n)
-    values = raw_values(**labelled) if all(not isinstance(g, Summary) for g in labelled.values()) else {}
+    values = values_by_label(labelled)
     method, source = _METHODS[variances]
     return Groups(
         title=f"{name} in {r.n.size} groups",
