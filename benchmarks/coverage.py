@@ -109,16 +109,47 @@ def one_by_one(rng: np.random.Generator) -> list[str]:
     return found
 
 
+def of_pairs(rng: np.random.Generator) -> list[str]:
+    """The chance of any false claim among the pairs of four groups, and of all intervals holding 0."""
+    sizes = (10, 15, 25, 50)
+    situations = {
+        "normal": lambda k: rng.normal(0, 1, sizes[k]),
+        "normal, the smallest group widest": lambda k: rng.normal(0, (4, 3, 2, 1)[k], sizes[k]),
+        "lognormal": lambda k: rng.lognormal(0, 1, sizes[k]),
+    }
+    found = []
+    for situation, draw in situations.items():
+        seen: dict[str, list[tuple[bool, bool]]] = {}
+        for _ in range(SINGLE):
+            samples = [draw(k) for k in range(4)]
+            arms = [ar.Summary(len(v), v.mean(), v.std(ddof=1), str(k)) for k, v in enumerate(samples)]
+            for variances in ("unequal", "equal"):
+                r = ar.measure.groups(arms, variances=variances)
+                own = "games-howell" if variances == "unequal" else "tukey-kramer"
+                asked = {m: r.pairwise(m) for m in (own, "scheffe", "bonferroni", "holm", "sidak", "none")}
+                if variances == "unequal":
+                    del asked["scheffe"]
+                asked["dunnett"] = r.against("0")
+                for method, p in asked.items():
+                    held = bool(np.all((p.low <= 0) & (p.high >= 0)))
+                    seen.setdefault(f"pairs, {method}, {variances} variances", []).append((bool(p.differ.any()), held))
+        for method, runs in seen.items():
+            rejected, held = np.array(runs).T
+            found.append(line(method, f"{situation}; 10, 15, 25 and 50 units", rejected, held))
+    return found
+
+
 def main() -> None:
     rng = np.random.default_rng(20)
     print("# Error rates and coverage\n")
     print(
         "Simulated where nothing differs: how often a test at alpha 5 % rejects, and how often the 95 % interval\n"
-        f"holds the truth, in {RUNS:,} runs ({SINGLE:,} of ranks, quantiles and spreads). Made by\n"
-        "`python benchmarks/coverage.py`, in about a minute.\n"
+        f"holds the truth, in {RUNS:,} runs ({SINGLE:,} of ranks, quantiles, spreads and pairs). Of\n"
+        "pairs it is how often any of them is claimed, and how often all their intervals hold the truth. Made by\n"
+        "`python benchmarks/coverage.py`, in a few minutes.\n"
     )
     print("| method | situation | rejects, % | holds, % | Monte-Carlo error, % |\n| --- | --- | --- | --- | --- |")
-    for part in (of_means, of_shares, of_rates, one_by_one):
+    for part in (of_means, of_shares, of_rates, one_by_one, of_pairs):
         print("\n".join(part(rng)))
 
 

@@ -224,6 +224,32 @@ def test_a_thousand_scenarios(benchmark, design, role):
         benchmark.pedantic(lambda: [plan.sample_size(effect=e) for e in effects], rounds=1)
 
 
+@pytest.fixture(scope="module")
+def crossings():
+    rng = np.random.default_rng(6)
+    return pd.DataFrame({"route": rng.integers(0, 20, 100_000).astype(str), "delay": rng.gamma(2, 10, 100_000)})
+
+
+@pytest.mark.parametrize("variances", ["equal", "unequal"])
+@pytest.mark.parametrize("role", ["subject", "baseline"])
+def test_groups(benchmark, crossings, variances, role):
+    from amber_ruler.numeric import studentized
+
+    benchmark.group = (
+        f"20 groups of 100,000 rows with all pairs, {variances} variances, against 3 passes and 190 ranges"
+    )
+
+    def passes():
+        for _ in range(3):
+            ar.table(crossings).moments("delay", by="route")
+        return [float(studentized.sf(3.1, 20, 9_000.0)) for _ in range(190)]
+
+    def pairs():
+        return ar.measure.groups(ar.table(crossings).moments("delay", by="route"), variances=variances).pairwise()
+
+    slow(benchmark, pairs if role == "subject" else passes)
+
+
 P_VALUES = np.random.default_rng(4).random(100_000)
 
 

@@ -119,6 +119,8 @@ def plan(ask):
 
 VESSELS = [path("turnarounds"), "--value", "minutes", "--by", "when", "--unit", "vessel", "--control", "before"]
 MINUTES = [TRAVELLERS, "--value", "minutes_to_book", "--by", "form", "--control", "current"]
+DELAYS = [path("crossings"), "--value", "delay", "--by", "route"]
+TICKETS = [path("tickets"), "--row", "port", "--column", "ticket", "--count", "count"]
 SPENT = [TRAVELLERS, "--value", "fare", "--second", "prior_spend"]
 STUDY = ["--n", "90,90", "--mean", "21,14", "--sd", "20,20"]
 MEASURED = [
@@ -143,6 +145,19 @@ MEASURED = [
     (["spreads", *MINUTES, "--test", "levene"], "Levene's test"),
     (["quantiles", *MINUTES, "--at", "0.9"], "90% quantile of minutes_to_book"),
     (["correlation", *SPENT], "correlation is 0.598"),
+    (["groups", *DELAYS], "1 of 10 pairs differ"),
+    (["groups", *DELAYS, "--control", "Amble", "--pairs", "step-down dunnett"], "from Amble: Eider, Dunes, Cairn"),
+    (["groups", *DELAYS, "--by-ranks"], "difference of mean ranks"),
+    (["groups", path("turnarounds"), "--value", "minutes", "--by", "when", "--unit", "vessel"], "epsilon 1.00"),
+    (["groups", "--n", "9,9,8", "--mean", "1,2,5", "--sd", "1,1,2", "--labels", "a,b,c", "--pairs", "holm"], "c a"),
+    (["factors", path("crossings"), "--value", "delay", "--by", "route,season", "--kind", "III"], "route × season"),
+    (["independence", *TICKETS], "more bicycle in Tern Quay"),
+    (["independence", "--counts", "3,1; 0,5"], "p 0.0476"),
+    (
+        ["shares", "--counts", "120,80,100", "--labels", "foot,bicycle,car", "--expected", "foot=4,car=3,bicycle=3"],
+        "p 0.329",
+    ),
+    (["shares", TRAVELLERS, "--value", "form"], "is not shown"),
     (
         ["correlation", *SPENT, "--kind", "spearman"],
         "rank correlation",
@@ -177,6 +192,10 @@ def test_wide_pairs_need_no_flag(ask, tmp_path):
         (["pairs", path("turnarounds"), "--value", "minutes"], "--by is needed with a file, or --treatment"),
         (["proportions", "--successes", "4,5", "--trials", "9,9", "--labels", "a"], "--labels takes 2 names"),
         (["ranks"], "Give a file. Missing: the file"),
+        (["groups", "--n", "9,9", "--mean", "1,2,3", "--sd", "1,1,1"], "--mean takes 2 numbers"),
+        (["factors", path("crossings"), "--value", "delay", "--by", "route"], "two or three"),
+        (["independence", path("tickets"), "--row", "port"], "both row and column"),
+        (["shares", "--counts", "3,4", "--expected", "1,2,3"], "2 shares"),
     ],
 )
 def test_what_a_measure_lacks_is_named(ask, asked, says):

@@ -36,11 +36,16 @@ def exact_f(samples):
 @pytest.mark.parametrize(("offset", "digits"), [(0.0, 12), (1e6, 10), (1e12, 9)])
 @pytest.mark.parametrize("size", [21, 201, 2_001])
 def test_f_keeps_its_digits_far_from_zero(offset, digits, size):
-    """Nine treatments whose values alternate around their own level: certified F in exact fractions."""
+    """Nine treatments around 1.4, 1.3, 1.5, 1.3, ..., whose values alternate by 0.1: the certified F is their size."""
     half = (size - 1) // 2
-    samples = [Sample(offset + 0.125 * (t % 5) + np.array([0.25] + [0.125, 0.375] * half), str(t)) for t in range(9)]
+    samples = [
+        Sample(offset + centre + np.array([0] + [-0.1, 0.1] * half), str(k))
+        for k, centre in enumerate([1.4] + [1.3, 1.5] * 4)
+    ]
     r = groups(samples, variances="equal")
     assert r.statistic == pytest.approx(exact_f([s.values for s in samples]), rel=10.0**-digits)
+    if offset < 1e12:  # from there on the tenths themselves are rounded
+        assert r.statistic == pytest.approx(size, rel=10.0**-digits)
 
 
 @settings(deadline=None)

@@ -130,8 +130,15 @@ def bounds_of(
         def miss(root: Floats) -> Floats:
             return np.asarray(sign * (normal.quantile(np.clip(tail(root**2), 1e-300, 1 - 1e-16)) - goal))
 
-        low, high = widened(miss, np.zeros(reach.shape), reach, step=2.0, ends=(0.0, np.inf))
-        with np.errstate(invalid="ignore"):
-            return np.where(miss(np.zeros(reach.shape)) >= 0, 0.0, bracketed_root(miss, low, high, rtol=1e-13) ** 2)
+        zero = np.zeros(reach.shape)
+        none = miss(zero) >= 0
+        if none.all():
+            return zero
+
+        def sought(root: Floats) -> Floats:
+            return np.where(none, root - reach / 2, miss(root))  # a root where none is sought ends the search there
+
+        low, high = widened(sought, zero, reach, step=2.0, ends=(0.0, np.inf))
+        return np.where(none, 0.0, bracketed_root(sought, low, high, rtol=1e-13) ** 2)
 
     return bound(upper, low_tail, 1.0), bound(lower, high_tail, -1.0)

@@ -22,6 +22,7 @@ _STEP = 0.125
 _LEAST = -8.5  # below it lies no normal deviate that counts
 _MOST = 50.0  # a range of normal values so wide that the bound over all pairs is exact
 _DEGREE = 300
+_SMALLEST = 3e-13  # coefficients that are no more than rounding
 _BLOCK = 256  # statistics at a time
 
 
@@ -92,5 +93,5 @@ def _series(k: int) -> Floats:
     cosines = np.cos(np.outer(np.arange(_DEGREE + 1), np.arccos(x)))
     series = 2 / (_DEGREE + 1) * (cosines @ ratio)
     series[0] /= 2
-    small = np.abs(series) > 1e-15 * np.abs(series).max()
-    return np.asarray(series[: np.flatnonzero(small)[-1] + 1])
+    counts = np.flatnonzero(np.abs(series) > _SMALLEST)
+    return np.asarray(series[: counts[-1] + 1 if counts.size else 1])

@@ -90,7 +90,8 @@ def _lines(result: Factors, axes: Axes, along: int, by: int) -> None:
         xs, means, lows, highs = zip(*points, strict=True)
         colour, dash = palette.LINES[turn % len(palette.LINES)]
         axes.plot(xs, means, dash, color=colour, marker="os^Dv"[turn % 5], markersize=7, label=" · ".join(way))
-        axes.vlines(xs, lows, highs, color=colour, linewidth=2, alpha=0.6)
+        for x, low, high in zip(xs, lows, highs, strict=True):  # lines, so that the legend keeps away from them
+            axes.plot([x, x], [low, high], color=colour, linewidth=2, alpha=0.6)
     axes.set_xticks(range(len(result.levels[along])), result.levels[along], parse_math=False)
     axes.set_xlabel(result.names[along], color=palette.INK, parse_math=False)
     axes.set_ylabel(result.metric, color=palette.INK, parse_math=False)

@@ -85,13 +85,13 @@ def draw(result: Independence, ax: Axes | None = None) -> Axes:
         axes.text(j, i, said.strip(), ha="center", va="center", color=colour, parse_math=False)
     axes.set_xticks(range(o.shape[1]), result.table.columns, parse_math=False)
     axes.set_yticks(range(o.shape[0]), result.table.rows, parse_math=False)
-    axes.set_xlabel(result.table.column_name, color=palette.INK, parse_math=False)
+    said = "below the count: standard errors from the count expected (▲▼ beyond chance)"
+    axes.set_xlabel(f"{result.table.column_name}\n{said}", color=palette.INK, parse_math=False)
     axes.set_ylabel(result.table.row_name, color=palette.INK, parse_math=False)
     axes.tick_params(length=0, labelcolor=palette.INK)
     for side in axes.spines.values():
         side.set_visible(False)
     bar = axes.figure.colorbar(tiles, ax=axes)
-    bar.set_label("standard errors from the expected count (▲▼: beyond chance)", color=palette.INK)
     bar.outline.set_visible(False)
     axes.set_title(result.title, loc="left", color=palette.INK, fontweight="bold", parse_math=False)
     return axes

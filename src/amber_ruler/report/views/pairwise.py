@@ -13,6 +13,8 @@ from amber_ruler.report.views import comparison
 from amber_ruler.report.views.shared import alarms, checks_and_notes, level, test_terms
 
 if TYPE_CHECKING:
+    from matplotlib.axes import Axes
+
     from amber_ruler.measure.simultaneous import Pairwise
 
 _MOST_ROWS = 30
@@ -98,6 +100,14 @@ def ruler(result: Pairwise) -> Ruler:
         for k in _order(result)[:_MOST_ROWS]
     )
     return Ruler(tuple(bars))
+
+
+def draw(result: Pairwise, ax: Axes | None = None) -> Axes:
+    """The pairs on one ruler, with the method in the title: it is what makes the intervals hold together."""
+    from amber_ruler.report.drawing import draw_rulers
+
+    title = f"{result.title} ({result.method}; {level(1 - result.alpha)} intervals together)"
+    return draw_rulers(ruler(result), ax=ax, title=title)
 
 
 def sentence(result: Pairwise) -> str:
