@@ -123,12 +123,12 @@ def adjust(
     >>> [round(float(p), 4) for p in r.adjusted]
     [0.03, 0.06, 0.06]
     """
-    gate.choice("method", method, _METHODS)
+    gate.choice("method", method, METHODS)
     gate.between("alpha", alpha, 0, 1)
     labels, p = _named(p_values)
     kinds = () if families is None else _families(labels, families)
     adjusted, interval_alpha = np.empty(p.size), np.empty(p.size)
-    way = _METHODS[method]
+    way = METHODS[method]
     for kind in dict.fromkeys(kinds or ("",)):
         mine = np.flatnonzero([k == kind for k in kinds]) if kinds else np.arange(p.size)
         adjusted[mine] = way.adjusted(p[mine])
@@ -436,7 +436,9 @@ def benjamini_yekutieli(p_values: ArrayLike) -> Floats:
     return np.minimum(benjamini_hochberg(p) * np.sum(1 / np.arange(1, p.size + 1)), 1.0)
 
 
-class _Way(NamedTuple):
+class Way(NamedTuple):
+    """A correction: its name, how it adjusts, what it keeps, and where it is from."""
+
     name: str
     adjusted: Callable[[ArrayLike], Floats]
     keeps: str
@@ -444,16 +446,16 @@ class _Way(NamedTuple):
 
 
 _ANY, _SHARE = "the chance of any false claim", "the expected share of false claims among the claims"
-_METHODS = {
-    "bonferroni": _Way("Bonferroni", bonferroni, _ANY, "Dunn (1961), JASA 56, 52-64"),
-    "sidak": _Way("Šidák", sidak, _ANY, "Šidák (1967), JASA 62, 626-633"),
-    "holm": _Way("Holm", holm, _ANY, "Holm (1979), Scandinavian Journal of Statistics 6, 65-70"),
-    "hochberg": _Way("Hochberg", hochberg, _ANY, "Hochberg (1988), Biometrika 75, 800-802"),
-    "hommel": _Way("Hommel", hommel, _ANY, "Hommel (1988), Biometrika 75, 383-386"),
-    "benjamini-hochberg": _Way(
+METHODS = {
+    "bonferroni": Way("Bonferroni", bonferroni, _ANY, "Dunn (1961), JASA 56, 52-64"),
+    "sidak": Way("Šidák", sidak, _ANY, "Šidák (1967), JASA 62, 626-633"),
+    "holm": Way("Holm", holm, _ANY, "Holm (1979), Scandinavian Journal of Statistics 6, 65-70"),
+    "hochberg": Way("Hochberg", hochberg, _ANY, "Hochberg (1988), Biometrika 75, 800-802"),
+    "hommel": Way("Hommel", hommel, _ANY, "Hommel (1988), Biometrika 75, 383-386"),
+    "benjamini-hochberg": Way(
         "Benjamini–Hochberg", benjamini_hochberg, _SHARE, "Benjamini & Hochberg (1995), JRSS B 57, 289-300"
     ),
-    "benjamini-yekutieli": _Way(
+    "benjamini-yekutieli": Way(
         "Benjamini–Yekutieli", benjamini_yekutieli, _SHARE, "Benjamini & Yekutieli (2001), Annals of Statistics 29"
     ),
 }

@@ -63,6 +63,21 @@ def test_two_by_two_is_the_test_of_two_shares(cells):
     assert exact.p_value == pytest.approx(fisher.p_value, rel=1e-12)
 
 
+@settings(deadline=None)
+@given(tables, st.integers(2, 9))
+def test_more_of_the_same_is_stronger_evidence_of_the_same_strength(o, times):
+    """Counts so many times as large: chi-square grows as much, V stays; the order of rows and columns says nothing."""
+    o = np.array(o)
+    once, often = (independence(t, test="asymptotic") for t in (o, times * o))
+    assert often.statistic == pytest.approx(times * once.statistic, rel=1e-9, abs=1e-9)
+    assert often.effects["cramers_v"].value == pytest.approx(once.effects["cramers_v"].value, rel=1e-9, abs=1e-7)
+    mixed = independence(o[::-1, [2, 0, 1]], test="asymptotic")
+    assert mixed.p_value == pytest.approx(once.p_value, rel=1e-9)
+    assert np.allclose(mixed.residual_p, once.residual_p[::-1, [2, 0, 1]])
+    assert once.expected.sum() == pytest.approx(o.sum())
+    assert np.allclose((o - once.expected).sum(axis=0), 0)
+
+
 def test_corrections_are_their_formulas():
     """Yates, Williams, and (n - 1)/n; and where they don't belong."""
     o = np.array([[30.0, 10], [20, 40]])

@@ -80,6 +80,26 @@ def test_balanced_cells_give_one_answer_and_add_up():
     assert two.squares[-2].squares == pytest.approx(every.squares[1].squares)
 
 
+@pytest.mark.parametrize("kind", ["II", "III"])
+def test_the_order_of_factors_and_levels_and_the_unit_say_nothing(kind):
+    """Types II and III know no order; another unit rescales squares and limits and leaves F alone."""
+    rng = np.random.default_rng(9)
+    values = {(a, b): rng.normal(5, 2, 3 + k) for k, (a, b) in enumerate((a, b) for a in "ABC" for b in "xy")}
+    r = factors(values, names=("route", "season"), kind=kind)
+    turned = factors({(b, a): values[a, b] for a, b in reversed(values)}, names=("season", "route"), kind=kind)
+    again = factors({k: 60 * v + 7 for k, v in values.items()}, names=("route", "season"), kind=kind)
+    text = factors({" · ".join(k): v for k, v in values.items()}, names=("route", "season"), kind=kind)
+    for other, scale in ((turned, 1), (again, 3600), (text, 1)):
+        known = {row.label: row for row in other.squares} | {"route × season": other.squares[2]}
+        for row in r.squares:
+            assert known[row.label].squares == pytest.approx(scale * row.squares, rel=1e-8)
+            assert known[row.label].p_value == (None if row.p_value is None else pytest.approx(row.p_value, rel=1e-7))
+    assert again.groups[0].more["low"] == pytest.approx(60 * r.groups[0].more["low"] + 7)
+    assert r.to_dict()["squares"][0]["effects"]["eta_squared"]["value"] == pytest.approx(
+        r.squares[0].squares / (r.squares[0].squares + r.squares[-2].squares)
+    )
+
+
 def test_simple_effects_use_the_spread_of_all_cells():
     """One factor within a level of the other: its own sum of squares over the common spread."""
     cells = {

@@ -87,6 +87,70 @@ def test_an_adjusted_p_is_below_alpha_exactly_where_the_interval_leaves_out_zero
         assert not found.notes
 
 
+@settings(max_examples=20, deadline=None)
+@given(
+    st.lists(
+        st.lists(st.floats(-50, 50).map(lambda v: round(v, 2)), min_size=3, max_size=9), min_size=3, max_size=5
+    ).filter(lambda rows: all(np.std(r) > 0.1 for r in rows)),
+    st.floats(0.01, 100),
+    st.floats(-1e3, 1e3),
+    st.sampled_from([{}, {"variances": "equal"}, {"by_ranks": True}]),
+)
+def test_units_and_order_change_nothing_but_the_scale(rows, scale, shift, how):
+    """Another unit rescales differences and limits; turned signs and another order of groups only turn them."""
+    named = {str(k): np.array(row) for k, row in enumerate(rows)}
+    r = groups(named, **how)
+    # Rounding may part or join values that were tied, so ranks keep to a shift of whole numbers.
+    a, b = (1.0, round(shift)) if how.get("by_ranks") else (scale, shift)
+    moved = groups({label: a * v + b for label, v in named.items()}, **how)
+    assert moved.statistic == pytest.approx(r.statistic, rel=1e-6)
+    assert moved.effects["epsilon_squared"].value == pytest.approx(
+        r.effects["epsilon_squared"].value, rel=1e-6, abs=1e-9
+    )
+    turned = groups({label: -named[label] for label in reversed(named)}, **how)
+    assert turned.p_value == pytest.approx(r.p_value, rel=1e-8)
+    one, other, back = r.pairwise(), moved.pairwise(), turned.pairwise()
+    span = np.abs(one.estimate).max()
+    assert other.estimate == pytest.approx(a * one.estimate, rel=1e-6, abs=1e-7 * a * (span + abs(b)))
+    assert other.high - other.low == pytest.approx(a * (one.high - one.low), rel=1e-6)
+    for k, pair in enumerate(zip(one.first, one.second, strict=True)):
+        at = list(zip(back.second, back.first, strict=True)).index(pair)
+        # Both the sign of the values and the order within the pair have turned.
+        assert back.estimate[at] == pytest.approx(one.estimate[k], rel=1e-9, abs=1e-9)
+        assert back.adjusted[at] == pytest.approx(one.adjusted[k], rel=1e-7)
+    assert sorted(back.letters) == sorted(one.letters)
+
+
+def test_moments_summaries_and_samples_are_the_same_question():
+    """Whichever door the groups come in by; a mapping's labels go before those of its samples."""
+    values = {label: RNG.gamma(2, 10, n) for label, n in (("Amble", 40), ("Brae", 35), ("Cairn", 50))}
+    sample = groups({label: Sample(v, "other") for label, v in values.items()})
+    moments = groups([ar.Moments.from_arrays({"delay": v}, label=label) for label, v in values.items()])
+    known = [Summary(v.size, v.mean(), v.std(ddof=1), label) for label, v in values.items()]
+    for r in (moments, groups(known), groups(values)):
+        assert r.statistic == pytest.approx(sample.statistic, rel=1e-10)
+        assert [g.label for g in r.groups] == list(values)
+    assert moments.metric == "delay"
+    assert groups(values, metric="delay").title == "delay in 3 groups"
+    empty = groups({"a": Sample([1, 2, np.nan], "a", missing="leave out"), "b": [2, 3], "c": [1, 5]})
+    assert any(c.name == "missing values" for c in empty.checks)
+
+
+def test_pairs_by_scheffe_cover_every_contrast():
+    """Scheffé's p of the largest possible contrast is that of F itself; for pairs it is larger than Tukey's."""
+    r = groups(FOUR, variances="equal")
+    scheffe, tukey = r.pairwise("scheffe"), r.pairwise("tukey-kramer")
+    assert np.all(scheffe.adjusted >= tukey.adjusted * (1 - 1e-9))
+    n, m = (np.array([float(getattr(s, k)) for s in FOUR]) for k in ("n", "mean"))
+    weights = n * (m - n @ m / n.sum())
+    within = r.squares[1].squares / r.squares[1].df
+    largest = (weights @ m) ** 2 / (within * np.sum(weights**2 / n)) / 3
+    assert largest == pytest.approx(r.statistic)
+    pair = (m[0] - m[1]) ** 2 / (within * (1 / n[0] + 1 / n[1])) / 3
+    tail = mp.betainc(1.5, r.df2 / 2, 3 * pair / (3 * pair + r.df2), 1, regularized=True)
+    assert scheffe.adjusted[0] == pytest.approx(float(tail), rel=1e-9)
+
+
 def test_classic_effects_and_squares_are_those_of_their_definitions():
     """By hand from the sums of squares."""
     values = [RNG.normal(m, 1, 15) for m in (0, 0.5, 1.2)]

@@ -79,7 +79,31 @@ RESULTS = {
     "still pairs": lambda: ar.Pairs([1.0, 2.0, 4.0], [3.0, 3.0, 3.0]).describe(),
     "findings": lambda: ar.table(ar.demo.path("events")).check(by="form", unit="traveller", day="day"),
     "split": lambda: ar.table(ar.demo.path("travellers")).check_split(by="form"),
+    "groups": lambda: ar.measure.groups(delays(), variances="equal"),
+    "groups by ranks": lambda: ar.measure.groups(delays(), by_ranks=True),
+    "same units": lambda: ar.measure.groups(
+        ar.table(ar.demo.path("turnarounds")).split("minutes", by="when", unit="vessel"), same_units=True
+    ),
+    "all pairs": lambda: ar.measure.groups(delays()).pairwise("scheffe"),
+    "against one": lambda: ar.measure.groups(delays()).against("Amble", alternative="greater"),
+    "pairs by ranks": lambda: ar.measure.groups(delays(), by_ranks=True).pairwise(),
+    "factors": lambda: ar.measure.factors(delays(["route", "season"])),
+    "plain factors": lambda: ar.measure.factors(delays(["route", "season"]), interaction=False, kind="III"),
+    "counts": lambda: ar.measure.independence(
+        ar.table(ar.demo.path("tickets")).counts(row="port", column="ticket", count="count")
+    ),
+    "few counts": lambda: ar.measure.independence([[3, 1, 4], [0, 5, 1]], draws=500),
+    "kinds": lambda: ar.measure.shares({"foot": 120, "bicycle": 80, "car": 100}),
+    "families": lambda: adjust({"fare": 0.01, "booked": 0.2}, families={"fare": "primary", "booked": "segments"}),
+    "family": lambda: ar.multiplicity.measure_family(
+        {"fare": lambda alpha: ar.measure.means(ONE, TWO, alpha=alpha)}, method="sidak"
+    ),
+    "in order": lambda: ar.multiplicity.fixed_sequence({"fare": 0.01, "booked": 0.2}),
 }
+
+
+def delays(by="route"):
+    return ar.table(ar.demo.path("crossings")).split("delay", by=by)
 
 
 @pytest.fixture(params=RESULTS, scope="module")
@@ -114,12 +138,12 @@ def test_every_kind_of_result_comes_out_as_data(result):
 
 
 def test_every_kind_of_result_draws_a_figure(result):
-    """Plot returns the Axes, with a mark for each row of its ruler."""
+    """Plot returns the Axes, with a mark for each row of its ruler, or a number in each tile."""
     from matplotlib.figure import Figure
 
     ax = Figure().subplots()
     assert figure(result, ax) is ax
-    assert len(ax.lines) >= 2
+    assert len(ax.lines) + len(ax.texts) >= 2
 
 
 def test_equal_groups_are_said_to_be_equal():

@@ -131,6 +131,11 @@ def test_every_engine_says_the_same(engine, tmp_path):
     assert (
         source.counts(row="form", column="mobile").counts == reference.counts(row="form", column="mobile").counts
     ).all()
+    counted = table.dropna().groupby(["form", "port"], as_index=False)["day"].count().rename(columns={"day": "rows"})
+    tally = ar.table(DOORS[engine](counted, tmp_path))
+    by_port = counted.pivot(index="form", columns="port", values="rows")
+    assert tally.counts(row="form", column="port", count="rows").counts.tolist() == by_port.to_numpy().tolist()
+    assert tally.sizes(by="form", count="rows") == by_port.sum(axis=1).to_dict()
     units = ar.table(DOORS[engine](events, tmp_path)).units(unit="traveller", by="form", measures=MEASURES)
     by_hand = events[events["traveller"] != 7].groupby("traveller")
     for name, wanted in (("spent", by_hand["amount"].sum()), ("left", by_hand["hour"].max())):

@@ -12,7 +12,7 @@ import numpy as np
 from amber_ruler import effects
 from amber_ruler.errors import DataError, InputError
 from amber_ruler.measure import checks
-from amber_ruler.measure.groups import reduced, uneven_spreads, values_by_label
+from amber_ruler.measure.groups import named, reduced, uneven_spreads, values_by_label
 from amber_ruler.numeric import fisher, gate, student
 from amber_ruler.results import Group, Result, SquaresRow
 
@@ -223,12 +223,12 @@ def factors(
     )
     full = not empty and len(set(r.n.tolist())) == 1
     values = values_by_label(dict(zip(r.labels, keyed.values(), strict=True)))
-    named = metric or next((m for g in keyed.values() if (m := getattr(g, "metric", ""))), "value")
+    name = named(metric, r.summaries)
     return Factors(
-        title=f"{named} by {', '.join(names[:-1])} and {names[-1]}",
+        title=f"{name} by {', '.join(names[:-1])} and {names[-1]}",
         method=f"analysis of variance with {len(names)} factors" + ("" if full else f", {_WORDS[kind]}"),
         source=_SOURCE,
-        metric=named,
+        metric=name,
         alpha=alpha,
         names=tuple(names),
         levels=levels,

@@ -193,13 +193,12 @@ def groups(
     labelled = _labelled(samples)
     if by_ranks and same_units:
         raise InputError("by_ranks takes independent groups: leave out same_units, or compare the means.")
-    name = metric or next((m for g in labelled.values() if (m := getattr(g, "metric", ""))), "value")
     if by_ranks:
-        result = _by_ranks(labelled, alpha, name)
+        result = _by_ranks(labelled, alpha, metric)
     elif same_units:
-        result = _same_units(labelled, alpha, name)
+        result = _same_units(labelled, alpha, metric)
     else:
-        result = _of_means(labelled, alpha, variances, name)
+        result = _of_means(labelled, alpha, variances, metric)
     pairs = len(labelled) * (len(labelled) - 1) // 2
     if len(labelled) <= _MANY:
         return result
@@ -231,6 +230,11 @@ class Reduced(NamedTuple):
     away: Floats
     sd: Floats
     summaries: tuple[Summary, ...]
+
+
+def named(metric: str | None, groups: Sequence[Summary | Sample]) -> str:
+    """What was measured: as the caller says, or else as the groups do."""
+    return metric or next((g.metric for g in groups if g.metric), "value")
 
 
 def values_by_label(labelled: Mapping[str, MeanGroup]) -> dict[str, Floats]:
@@ -274,8 +278,9 @@ def _welch(r: Reduced) -> tuple[float, float]:
     return spread / (1 + 2 * (k - 2) / (k * k - 1) * lack), (k * k - 1) / (3 * lack)
 
 
-def _of_means(labelled: dict[str, MeanGroup], alpha: float, variances: str, name: str) -> Groups:
+def _of_means(labelled: dict[str, MeanGroup], alpha: float, variances: str, metric: str | None) -> Groups:
     r = reduced(labelled)
+    name = named(metric, r.summaries)
     classic = _classic(r)
     if classic.within == 0:
         raise DataError(
@@ -384,8 +389,9 @@ def uneven_spreads(r: Reduced, values: dict[str, Floats]) -> tuple[Check, ...]:
     return (Check("spreads", said, advice, "warning"),) if uneven else ()
 
 
-def _by_ranks(labelled: dict[str, MeanGroup], alpha: float, name: str) -> Groups:
+def _by_ranks(labelled: dict[str, MeanGroup], alpha: float, metric: str | None) -> Groups:
     samples = [replace(values_of(g, label), label=label) for label, g in labelled.items()]
+    name = named(metric, samples)
     n = np.array([float(len(s)) for s in samples])
     placed, known = order.mean_ranks(np.concatenate([s.values for s in samples]))
     total, k = float(n.sum()), n.size
@@ -437,8 +443,9 @@ def _small_ranks(n: Floats) -> tuple[Check, ...]:
     return (Check("group sizes", f"the smallest group has {int(n.min())} units", advice, "warning"),)
 
 
-def _same_units(labelled: dict[str, MeanGroup], alpha: float, name: str) -> Groups:
+def _same_units(labelled: dict[str, MeanGroup], alpha: float, metric: str | None) -> Groups:
     samples = [replace(values_of(g, label), label=label) for label, g in labelled.items()]
+    name = named(metric, samples)
     sizes = {s.label: len(s) for s in samples}
     if len(set(sizes.values())) > 1:
         raise DataError(f"same_units needs every unit in every group; their sizes are {sizes}.")

@@ -28,22 +28,16 @@ Correction: TypeAlias = Literal[
 PairwiseMethod: TypeAlias = Literal["games-howell", "tukey-kramer", "scheffe"] | Correction
 Against: TypeAlias = Literal["dunnett", "step-down dunnett"] | Correction
 
-_CORRECTIONS = {
-    "bonferroni": ("Bonferroni", "Dunn (1961), JASA 56, 52-64"),
-    "sidak": ("Šidák", "Šidák (1967), JASA 62, 626-633"),
-    "holm": ("Holm", "Holm (1979), Scandinavian Journal of Statistics 6, 65-70"),
-    "hochberg": ("Hochberg", "Hochberg (1988), Biometrika 75, 800-802"),
-    "hommel": ("Hommel", "Hommel (1988), Biometrika 75, 383-386"),
-    "benjamini-hochberg": ("Benjamini–Hochberg", "Benjamini & Hochberg (1995), JRSS B 57, 289-300"),
-    "benjamini-yekutieli": ("Benjamini–Yekutieli", "Benjamini & Yekutieli (2001), Annals of Statistics 29"),
-    "none": ("no correction", "Student (1908), Biometrika 6, 1-25"),
-}
+_CORRECTIONS = {key: (way.name, way.source) for key, way in multiplicity.METHODS.items()}
+_CORRECTIONS["none"] = ("no correction", "Student (1908), Biometrika 6, 1-25")
 _PAIRWISE = {
     "games-howell": ("Games–Howell", "Games & Howell (1976), Journal of Educational Statistics 1, 113-125"),
     "tukey-kramer": ("Tukey–Kramer", "Kramer (1956), Biometrics 12, 307-310"),
     "scheffe": ("Scheffé", "Scheffé (1953), Biometrika 40, 87-104"),
     **_CORRECTIONS,
 }
+# Methods whose intervals invert their tests; the others claim by steps.
+_ONE_STEP = ("games-howell", "tukey-kramer", "scheffe", "dunnett", "bonferroni", "sidak", "none")
 _AGAINST = {
     "dunnett": ("Dunnett", "Dunnett (1955), JASA 50, 1096-1121"),
     "step-down dunnett": ("step-down Dunnett", "Dunnett & Tamhane (1991), Statistics in Medicine 10, 939-947"),
@@ -190,18 +184,8 @@ def pairwise(asked: Groups, method: PairwiseMethod) -> Pairwise:
         critical = studentized.upper_quantile(alpha, k, df) / root
     else:
         adjusted, critical = _corrected(raw, pairs.df, method, alpha, "two-sided")
-    name, source = _PAIRWISE[method]
     labels = tuple(g.label for g in asked.groups)
-    return _result(
-        asked,
-        pairs,
-        raw,
-        adjusted,
-        critical,
-        f"all pairs, {name}",
-        source,
-        letters=_letters(labels, asked, pairs, adjusted),
-    )
+    return _result(asked, pairs, raw, adjusted, critical, method, letters=_letters(labels, asked, pairs, adjusted))
 
 
 def against(asked: Groups, control: str, method: Against, alternative: Alternative) -> Pairwise:
@@ -232,18 +216,7 @@ def against(asked: Groups, control: str, method: Against, alternative: Alternati
             adjusted[at] = dunnett.sf(float(sided[at]), float(pairs.df[at]), left, two_sided=two)
         if steps is not None:
             adjusted[steps] = np.maximum.accumulate(adjusted[steps])
-    name, source = _AGAINST[method]
-    return _result(
-        asked,
-        pairs,
-        raw,
-        adjusted,
-        critical,
-        f"each against {control}, {name}",
-        source,
-        control=control,
-        alternative=alternative,
-    )
+    return _result(asked, pairs, raw, adjusted, critical, method, control=control, alternative=alternative)
 
 
 def _by_df(df: Floats, critical: Callable[[float], float]) -> Floats:
@@ -268,7 +241,6 @@ def _result(
     adjusted: Floats,
     critical: Floats,
     method: str,
-    source: str,
     *,
     letters: Mapping[str, str] | None = None,
     control: str = "",
@@ -278,19 +250,16 @@ def _result(
     reach = critical * pairs.se
     low = np.full(reach.shape, -np.inf) if alternative == "less" else pairs.difference - reach
     high = np.full(reach.shape, np.inf) if alternative == "greater" else pairs.difference + reach
-    inside = (low <= 0) & (high >= 0)
-    apart = int(np.sum(inside == (adjusted < asked.alpha)))
-    exact = any(
-        name in method for name in ("Games", "Tukey", "Scheffé", ", Dunnett", "Bonferroni", "Šidák", "no correction")
-    )
+    apart = int(np.sum(((low <= 0) & (high >= 0)) == (adjusted < asked.alpha)))
     notes: tuple[str, ...] = ()
-    if exact and apart:  # rounding on the last digit
+    if method in _ONE_STEP:  # at most the last digit is to be settled
         limits = shared.agreeing(low, high, adjusted, np.zeros(low.shape), asked.alpha, pairs.difference)
         low, high = np.asarray(limits.low), np.asarray(limits.high)
     elif apart:
         notes = (
             f"{apart} of the intervals disagree with their corrected tests: these claim by steps, an interval can't.",
         )
+    name, source = (_AGAINST if control else _PAIRWISE)[method]
     by = asked.differences
     g = None
     if asked.how in ("equal", "unequal") and np.all(by.n[pairs.i] + by.n[pairs.j] > 3):
@@ -301,7 +270,7 @@ def _result(
             g = effects.standardised(t, n1, n0, alpha=asked.alpha)["hedges_g"]
     return Pairwise(
         title=f"{asked.metric}: {'pairs of ' if not control else ''}{len(labels)} groups",
-        method=method,
+        method=f"each against {control}, {name}" if control else f"all pairs, {name}",
         source=source,
         metric=asked.metric,
         first=tuple(labels[k] for k in pairs.i),

@@ -43,13 +43,23 @@ def draw(
         markup=False,
         legacy_windows=False,
     )
+    plain = needs_ascii() if ascii_only is None else ascii_only
     for k, block in enumerate(blocks):
         if k:
             console.print()
-        _DRAW[type(block)](console, block)
+        _DRAW[type(block)](console, _plain(block) if plain else block)
     text = "\n".join(line.rstrip() for line in out.getvalue().splitlines())
-    plain = needs_ascii() if ascii_only is None else ascii_only
     return text.translate(palette.PLAIN) if plain else text
+
+
+def _plain(block: Block) -> Block:
+    """Words in ASCII before they are laid out, since some become longer; a ruler's marks stay one cell each."""
+    if isinstance(block, Grid):
+        rows = tuple(tuple(cell.translate(palette.PLAIN) for cell in row) for row in block.rows)
+        return Grid(tuple(name.translate(palette.PLAIN) for name in block.header), rows, block.left)
+    if isinstance(block, Lines):
+        return Lines(tuple(line.translate(palette.PLAIN) for line in block.lines), block.signs, block.strong)
+    return block
 
 
 def needs_ascii() -> bool:
