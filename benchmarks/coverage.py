@@ -146,7 +146,7 @@ def main() -> None:
         "Simulated where nothing differs: how often a test at alpha 5 % rejects, and how often the 95 % interval\n"
         f"holds the truth, in {RUNS:,} runs ({SINGLE:,} of ranks, quantiles, spreads and pairs). Of\n"
         "pairs it is how often any of them is claimed, and how often all their intervals hold the truth. Made by\n"
-        "`python benchmarks/coverage.py`, in a few minutes.\n"
+        "`python benchmarks/coverage.py`, in about ten minutes.\n"
     )
     print("| method | situation | rejects, % | holds, % | Monte-Carlo error, % |\n| --- | --- | --- | --- | --- |")
     for part in (of_means, of_shares, of_rates, one_by_one, of_pairs):

@@ -198,8 +198,10 @@ def test_the_same_units_under_each_condition():
     found = r.pairwise("none")
     assert found.p_values[0] == pytest.approx(t.p_value)
     assert (found.low[0], found.high[0]) == pytest.approx((t.interval.low, t.interval.high))
-    with pytest.raises(InputError, match="independent groups"):
-        r.pairwise("tukey-kramer")
+    assert r.against("a").adjusted == pytest.approx(r.against("a", "holm").adjusted)
+    for ask in (lambda: r.pairwise("tukey-kramer"), lambda: r.against("a", "dunnett")):
+        with pytest.raises(InputError, match="independent groups"):
+            ask()
 
 
 # Published: Harter (1960) and Dunnett (1955, 1964), upper 5 % points.

@@ -48,7 +48,8 @@ def few(*sizes: Floats) -> tuple[Check, ...]:
     smallest = int(min(n.min() for n in sizes))
     if smallest >= _FEW:
         return ()
-    finding = f"the smaller group has {smallest:,} units" if len(sizes) > 1 else f"{smallest:,} units"
+    which = {1: "", 2: "the smaller group has "}.get(len(sizes), "the smallest group has ")
+    finding = f"{which}{smallest:,} units"
     advice = "With so few, p and interval rest on values that are roughly normal: look at them."
     return (Check("group sizes", finding, advice, "note"),)
 

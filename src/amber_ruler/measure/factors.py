@@ -14,7 +14,7 @@ from amber_ruler.errors import DataError, InputError
 from amber_ruler.measure import checks
 from amber_ruler.measure.groups import named, reduced, uneven_spreads, values_by_label
 from amber_ruler.numeric import fisher, gate, student
-from amber_ruler.results import Group, Result, SquaresRow
+from amber_ruler.results import Check, Group, Result, SquaresRow
 
 if TYPE_CHECKING:
     from collections.abc import Mapping, Sequence
@@ -237,7 +237,7 @@ def factors(
         cells=tuple(keyed),
         how=kind,
         checks=(
-            *checks.few(np.array([r.n.sum() / len(max(levels, key=len))])),
+            *_few(df),
             *uneven_spreads(r, values),
             *checks.missing(*r.summaries),
         ),
@@ -246,6 +246,13 @@ def factors(
             *((f"{len(empty)} of the cells are empty, such as {JOINT.join(empty[0])}.",) if empty else ()),
         ),
     )
+
+
+def _few(df: float) -> tuple[Check, ...]:
+    if df >= 20:
+        return ()
+    advice = "With so few, p and intervals rest on values that are roughly normal: look at them."
+    return (Check("units", f"{df:.0f} degrees of freedom are left to tell the spread from", advice, "note"),)
 
 
 def _keyed(

@@ -103,16 +103,18 @@ class Groups(Result):
         usual = {"unequal": "games-howell", "equal": "tukey-kramer"}.get(self.how, "holm")
         return simultaneous.pairwise(self, method or usual)  # type: ignore[arg-type]
 
-    def against(self, control: str, method: Against = "dunnett", *, alternative: Alternative = "two-sided") -> Pairwise:
+    def against(
+        self, control: str, method: Against | None = None, *, alternative: Alternative = "two-sided"
+    ) -> Pairwise:
         """Which groups differ from the control, and by how much?
 
         Parameters
         ----------
         control : str
             Label of the control.
-        method : str
-            "dunnett", "step-down dunnett" (claims more, with the same intervals), any correction of
-            `multiplicity.adjust`, or "none".
+        method : str, optional
+            "dunnett" (the default for means), "step-down dunnett" (claims more, with the same intervals), any
+            correction of `multiplicity.adjust` ("holm" is the default for ranks and for the same units), or "none".
         alternative : "two-sided", "greater" or "less"
             Direction of the tests. One-sided tests carry one-sided intervals.
 
@@ -127,7 +129,8 @@ class Groups(Result):
         .. [3] Hasler & Hothorn (2008), Biometrical Journal 50, 793-800, for unequal variances.
         """
         gate.choice("control", control, [g.label for g in self.groups])
-        return simultaneous.against(self, control, method, alternative)
+        usual: Against = "dunnett" if self.how in ("equal", "unequal") else "holm"
+        return simultaneous.against(self, control, method or usual, alternative)
 
 
 def groups(

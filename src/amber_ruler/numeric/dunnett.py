@@ -16,9 +16,7 @@ if TYPE_CHECKING:
 
     from amber_ruler.numeric.gate import Floats
 
-_STEP = 0.1
-_Z = np.arange(-12.0, 12.05, _STEP)
-_WEIGHT = _STEP * normal.pdf(_Z)
+_REACH, _STEP = 12.0, 0.3  # normal deviates that count, and the step between them where the tails rise slowly
 
 
 def sf(c: float, df: float, loadings: Floats, *, two_sided: bool) -> float:
@@ -37,15 +35,19 @@ def sf(c: float, df: float, loadings: Floats, *, two_sided: bool) -> float:
     if np.isfinite(df):
         nodes = student.spread_nodes(np.array([df]))
         s, weight = nodes[0][0], nodes[1][0]
-    kept = np.zeros((s.size, _Z.size))  # log of the chance that all are within
+    # Over z a tail rises with this steepness; the step follows it, as the trapezoid rule needs.
+    sharpest = float(loadings.max())
+    step = _STEP * np.sqrt((1 - sharpest) * (1 + sharpest))
+    z = np.arange(-_REACH, _REACH + step, step)
+    kept = np.zeros((s.size, z.size))  # log of the chance that all are within
     for loading, times in zip(*np.unique(loadings, return_counts=True), strict=True):
         own, limit = np.sqrt((1 - loading) * (1 + loading)), c * s[:, None]
-        beyond = special.ndtr((loading * _Z - limit) / own)
+        beyond = special.ndtr((loading * z - limit) / own)
         if two_sided:
-            beyond = beyond + special.ndtr((-loading * _Z - limit) / own)
+            beyond = beyond + special.ndtr((-loading * z - limit) / own)
         with np.errstate(divide="ignore"):
             kept += times * np.log1p(-np.minimum(beyond, 1.0))
-    return min(float(weight @ -np.expm1(kept) @ _WEIGHT), 1.0)
+    return min(float(weight @ -np.expm1(kept) @ (step * normal.pdf(z))), 1.0)
 
 
 def critical(alpha: float, df: float, loadings: Floats, *, two_sided: bool) -> float:
