@@ -34,6 +34,7 @@ _SOURCES = {
     "trend": "Cochran (1954), Biometrics 10, 417-451; Armitage (1955), Biometrics 11, 375-386",
 }
 _MOST_WAYS = 300_000  # outcomes that are counted one by one
+_LEAST_DRAWS, _MOST_DRAWS, _CELLS_DRAWN = 2_000, 100_000, 6e6
 
 
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False, repr=False)
@@ -119,7 +120,7 @@ def independence(
     statistic: Statistic = "chi-square",
     correction: Literal["none", "yates", "williams", "n-1"] = "none",
     scores: ArrayLike | None = None,
-    draws: int = 100_000,
+    draws: int | None = None,
     seed: int = 0,
 ) -> Independence:
     """Do the rows and columns of a table of counts go together, and in which cells?
@@ -141,8 +142,10 @@ def independence(
         (n - 1)/n.
     scores : array_like, optional
         For the trend: where the ordered rows or columns stand; 0, 1, 2, ... if not given.
-    draws, seed : int
-        Of an exact test that is drawn.
+    draws : int, optional
+        Of an exact test that is drawn; 100,000 if not given, and fewer for large tables.
+    seed : int
+        What replays the draws.
 
     Returns
     -------
@@ -192,8 +195,9 @@ def independence(
     elif o.shape == (2, 2):
         p = tables.fisher_tails(*(int(v) for v in (o[0, 0], row[0], o[1, 0], row[1])))[2]
     else:
-        p = divergence.drawn_tables(o, _draws(draws), np.random.default_rng(seed))
-        error = math.sqrt(p * (1 - p) / draws)
+        times = _draws(draws, o.size)
+        p = divergence.drawn_tables(o, times, np.random.default_rng(seed))
+        error = math.sqrt(p * (1 - p) / times)
     residuals = (o - expected) / np.sqrt(expected * np.outer(1 - row / n, 1 - column / n))
     said = {
         "asymptotic": f"{_NAMES[statistic]} test",
@@ -217,7 +221,7 @@ def independence(
         residual_p=_residual_p(residuals),
         effects=_strength(chi_square, n, row.size, column.size, alpha),
         p_error=error,
-        checks=(small,) if small else (),
+        checks=_expected_check(small, how),
         seed=seed if error else None,
     )
 
@@ -229,7 +233,7 @@ def shares(
     alpha: float = 0.05,
     test: Literal["asymptotic", "exact"] | None = None,
     statistic: Statistic = "chi-square",
-    draws: int = 100_000,
+    draws: int | None = None,
     seed: int = 0,
     metric: str = "",
 ) -> Shares:
@@ -248,8 +252,10 @@ def shares(
         count it is drawn.
     statistic : "chi-square", "g", "freeman-tukey" or "cressie-read"
         Of the asymptotic test.
-    draws, seed : int
-        Of an exact test that is drawn.
+    draws : int, optional
+        Of an exact test that is drawn; 100,000 if not given, and fewer for large tables.
+    seed : int
+        What replays the draws.
     metric : str
         What was counted, for the heading.
 
@@ -290,8 +296,9 @@ def shares(
     elif divergence.ways(int(n), o.size) <= _MOST_WAYS:
         p = divergence.exact_shares(o, planned)
     else:
-        p = divergence.drawn_shares(o, planned, _draws(draws), np.random.default_rng(seed))
-        error = math.sqrt(p * (1 - p) / draws)
+        times = _draws(draws, o.size)
+        p = divergence.drawn_shares(o, planned, times, np.random.default_rng(seed))
+        error = math.sqrt(p * (1 - p) / times)
     residuals = (o - goal) / np.sqrt(goal * (1 - planned))
     critical = float(normal.upper_quantile(alpha / 2 / o.size))
     low, high = wilson(o, np.full(o.size, n), (critical, critical))
@@ -317,7 +324,7 @@ def shares(
         alpha=alpha,
         effects={"cohen_w": effects.from_chi_square(chi_square, n, df, alpha=alpha)},
         p_error=error,
-        checks=(small,) if small else (),
+        checks=_expected_check(small, how),
         seed=seed if error else None,
     )
 
@@ -343,15 +350,21 @@ def _no_empty(table: CountTable, row: Floats, column: Floats) -> None:
             raise DataError(f"The {kind} {empty[0]!r} has no unit at all: leave it out.")
 
 
-def _small(expected: Floats) -> Check | None:
-    """Cochran's rule: no expected count under 1, at most a fifth of them under 5."""
+def _small(expected: Floats) -> str:
+    """Cochran's rule: no expected count under 1, at most a fifth of them under 5; what breaks it, or nothing."""
     least, few = float(expected.min()), float(np.mean(expected < 5))
     if least >= 1 and few <= 0.2:
-        return None
-    finding = f"the smallest is {least:.3g}, and {100 * few:.3g}% of them are below 5"
-    return Check(
-        "expected counts", finding, "The asymptotic test can't be trusted there: take the exact one.", "warning"
-    )
+        return ""
+    return f"the smallest is {least:.3g}, and {100 * few:.3g}% of them are below 5"
+
+
+def _expected_check(small: str, how: str) -> tuple[Check, ...]:
+    if not small:
+        return ()
+    said = "The asymptotic test can't be trusted there:"
+    if how == "exact":
+        return (Check("expected counts", small, f"{said} this is the exact one.", "note"),)
+    return (Check("expected counts", small, f"{said} take the exact one.", "warning"),)
 
 
 def _corrected(o: Floats, expected: Floats, statistic: str, correction: str, n: float, df: float) -> float:
@@ -431,5 +444,8 @@ def _planned(expected: Mapping[str, float] | ArrayLike | None, labels: tuple[str
     return np.asarray(found / found.sum())
 
 
-def _draws(draws: int) -> int:
+def _draws(draws: int | None, cells: int) -> int:
+    """So many that a drawn test takes seconds at most; its error says what they are worth."""
+    if draws is None:
+        return int(min(_MOST_DRAWS, max(_LEAST_DRAWS, _CELLS_DRAWN / cells)))
     return int(gate.whole("draws", draws, 100))
