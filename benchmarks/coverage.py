@@ -11,7 +11,7 @@ import numpy as np
 
 import amber_ruler as ar
 
-RUNS, SINGLE = 20_000, 2_000
+RUNS, SINGLE, FEW = 20_000, 2_000, 500
 ALPHA = 0.05
 
 
@@ -120,7 +120,7 @@ def of_pairs(rng: np.random.Generator) -> list[str]:
     found = []
     for situation, draw in situations.items():
         seen: dict[str, list[tuple[bool, bool]]] = {}
-        for _ in range(SINGLE):
+        for run in range(SINGLE):
             samples = [draw(k) for k in range(4)]
             arms = [ar.Summary(len(v), v.mean(), v.std(ddof=1), str(k)) for k, v in enumerate(samples)]
             for variances in ("unequal", "equal"):
@@ -129,7 +129,8 @@ def of_pairs(rng: np.random.Generator) -> list[str]:
                 asked = {m: r.pairwise(m) for m in (own, "scheffe", "bonferroni", "holm", "sidak", "none")}
                 if variances == "unequal":
                     del asked["scheffe"]
-                asked["dunnett"] = r.against("0")
+                if run < FEW:
+                    asked["dunnett"] = r.against("0")
                 for method, p in asked.items():
                     held = bool(np.all((p.low <= 0) & (p.high >= 0)))
                     seen.setdefault(f"pairs, {method}, {variances} variances", []).append((bool(p.differ.any()), held))
@@ -144,8 +145,8 @@ def main() -> None:
     print("# Error rates and coverage\n")
     print(
         "Simulated where nothing differs: how often a test at alpha 5 % rejects, and how often the 95 % interval\n"
-        f"holds the truth, in {RUNS:,} runs ({SINGLE:,} of ranks, quantiles, spreads and pairs). Of\n"
-        "pairs it is how often any of them is claimed, and how often all their intervals hold the truth. Made by\n"
+        f"holds the truth, in {RUNS:,} runs ({SINGLE:,} of ranks, quantiles, spreads and pairs, {FEW} of Dunnett's).\n"
+        "Of pairs it is how often any of them is claimed, and how often all their intervals hold the truth. Made by\n"
         "`python benchmarks/coverage.py`, in about ten minutes.\n"
     )
     print("| method | situation | rejects, % | holds, % | Monte-Carlo error, % |\n| --- | --- | --- | --- | --- |")

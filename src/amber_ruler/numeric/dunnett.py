@@ -16,7 +16,8 @@ if TYPE_CHECKING:
 
     from amber_ruler.numeric.gate import Floats
 
-_REACH, _STEP = 12.0, 0.3  # normal deviates that count, and the step between them where the tails rise slowly
+_STEP = 0.3  # between normal deviates, where the tails rise slowly
+_TINY = 1e-25  # a node of the spread that never counts
 
 
 def sf(c: float, df: float, loadings: Floats, *, two_sided: bool) -> float:
@@ -34,11 +35,13 @@ def sf(c: float, df: float, loadings: Floats, *, two_sided: bool) -> float:
     s, weight = np.ones(1), np.ones(1)
     if np.isfinite(df):
         nodes = student.spread_nodes(np.array([df]))
-        s, weight = nodes[0][0], nodes[1][0]
+        counts = nodes[1][0] > _TINY
+        s, weight = nodes[0][0][counts], nodes[1][0][counts]
     # Over z a tail rises with this steepness; the step follows it, as the trapezoid rule needs.
     sharpest = float(loadings.max())
     step = _STEP * np.sqrt((1 - sharpest) * (1 + sharpest))
-    z = np.arange(-_REACH, _REACH + step, step)
+    reach = min(7 + 0.5 * abs(c), 12.0)  # the further out, the more the control's mean has a part in it
+    z = np.arange(-reach, reach + step, step)
     kept = np.zeros((s.size, z.size))  # log of the chance that all are within
     for loading, times in zip(*np.unique(loadings, return_counts=True), strict=True):
         own, limit = np.sqrt((1 - loading) * (1 + loading)), c * s[:, None]

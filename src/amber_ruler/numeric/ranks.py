@@ -234,15 +234,19 @@ def _search(
         below = share * float(some_x.times @ (some_y.total - some_y.before[np.searchsorted(some_y.at, some_x.at - t)]))
         return (below + _own(x, t)) / 2 if halves else below
 
+    every = x.total * y.total / (2 if halves else 1)
+
     def crossing(goal: float) -> float:
-        ends = low, high
+        left, right, below, above = low, high, 0.0, every
         for _ in range(60):
-            middle = (ends[0] + ends[1]) / 2
-            ends = (middle, ends[1]) if about(middle, 0) < goal else (ends[0], middle)
-        return ends[1]
+            if above - below <= 1e-4 * every:
+                break
+            middle = (left + right) / 2
+            count = about(middle, 0)
+            left, right, below, above = (middle, right, count, above) if count < goal else (left, middle, below, count)
+        return right
 
     # The way to a rank a little nearer to the middle is the scale on which the count is nearly a straight line.
-    every = x.total * y.total / (2 if halves else 1)
     guess = crossing(rank)
     width = abs(crossing(rank + math.copysign(0.002 * every, every / 2 - rank)) - guess) or (high - low) * 1e-9
     least = 1e-6 * every / (high - low)
