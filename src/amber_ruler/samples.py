@@ -16,6 +16,8 @@ from amber_ruler.results import Group, Result
 
 __all__ = ["CountTable", "Counts", "Events", "Pairs", "Sample", "Summary"]
 
+JOINT = " · "  # between the levels of several columns in one label
+
 
 @dataclass(frozen=True, slots=True, eq=False)
 class Sample:

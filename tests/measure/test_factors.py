@@ -78,6 +78,9 @@ def test_balanced_cells_give_one_answer_and_add_up():
     assert "agree" in two.notes[0]
     every = groups({" ".join(k): v for k, v in cells.items()}, variances="equal")
     assert two.squares[-2].squares == pytest.approx(every.squares[1].squares)
+    near = factors({k: Sample(v.values - 1e9, "x") for k, v in cells.items()})
+    far, close = two.simple("B"), near.simple("B")
+    assert [row.statistic for row in far] == pytest.approx([row.statistic for row in close], rel=1e-11)
 
 
 @pytest.mark.parametrize("kind", ["II", "III"])

@@ -15,6 +15,7 @@ from amber_ruler.measure import checks
 from amber_ruler.measure.groups import named, reduced, uneven_spreads, values_by_label
 from amber_ruler.numeric import fisher, gate, student
 from amber_ruler.results import Check, Group, Result, SquaresRow
+from amber_ruler.samples import JOINT
 
 if TYPE_CHECKING:
     from collections.abc import Mapping, Sequence
@@ -23,8 +24,6 @@ if TYPE_CHECKING:
 
     from amber_ruler.numeric.gate import Floats
     from amber_ruler.samples import MeanGroup
-
-JOINT = " · "  # between the levels in a cell's label
 
 _ASKED = {
     "II": "Type II: what each factor adds to the others, where the interactions that hold it are left aside.",
@@ -55,6 +54,8 @@ class Factors(Result):
         The cells that hold units; `more` has the limits of each mean, from the spread that all share.
     cells : tuple of tuple of str
         The levels of each of these cells.
+    away : tuple of float
+        Each cell's mean less the first one, with the digits that the means themselves round away.
     how : "II", "III" or "sequential"
         Which question the sums of squares answer.
     """
@@ -68,6 +69,7 @@ class Factors(Result):
     squares: tuple[SquaresRow, ...]
     groups: tuple[Group, ...]
     cells: tuple[tuple[str, ...], ...]
+    away: tuple[float, ...]
     how: str
 
     @property
@@ -94,12 +96,10 @@ class Factors(Result):
         found = []
         others = [k for k in range(len(self.names)) if k != at]
         for within in product(*(self.levels[k] for k in others)):
-            mine = [
-                g for g, cell in zip(self.groups, self.cells, strict=True) if tuple(cell[k] for k in others) == within
-            ]
+            mine = [i for i, cell in enumerate(self.cells) if tuple(cell[k] for k in others) == within]
             if len(mine) < 2:
                 continue
-            n, mean = (np.array([float(v) for v in part]) for part in ((g.n for g in mine), (g.mean for g in mine)))
+            n, mean = np.array([float(self.groups[i].n) for i in mine]), np.array([self.away[i] for i in mine])
             between = float(n @ (mean - n @ mean / n.sum()) ** 2)
             found.append(
                 _tested(f"{of} in {JOINT.join(within)}", between, len(mine) - 1, rest.squares, rest.df, self.alpha)
@@ -235,6 +235,7 @@ def factors(
         squares=tuple(rows),
         groups=groups,
         cells=tuple(keyed),
+        away=tuple(away.tolist()),
         how=kind,
         checks=(
             *_few(df),

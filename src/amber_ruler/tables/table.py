@@ -13,7 +13,7 @@ import numpy as np
 
 from amber_ruler.errors import DataError, InputError
 from amber_ruler.results import Check
-from amber_ruler.samples import CountTable, Pairs, Sample
+from amber_ruler.samples import JOINT, CountTable, Pairs, Sample
 from amber_ruler.tables import conditions, findings, profile, reduce
 from amber_ruler.tables.description import Daily, Description
 from amber_ruler.tables.digest import Digest
@@ -37,7 +37,6 @@ if TYPE_CHECKING:
 
 _NUMBER = r"^\s*[+-]?(\d+\.?\d*|\.\d+)([eE][+-]?\d+)?\s*$"
 _APART = "\x1f"  # the separator of units in ASCII
-_TOGETHER = " · "
 
 
 class Table:
@@ -316,7 +315,7 @@ class Table:
             If a column is absent, holds text or infinite values, or a variant has no complete row.
         """
         if not isinstance(by, str):
-            return self._together(by).moments(columns, by=_TOGETHER.join(by))
+            return self._together(by).moments(columns, by=JOINT.join(by))
         wanted = [columns] if isinstance(columns, str) else list(dict.fromkeys(columns))
         self._check(wanted, by)
         with self._reading():
@@ -445,7 +444,7 @@ class Table:
             aligned = {c: Sample(whole[c].to_numpy(), c, missing=lost, metric=value) for c in sides.columns}
             return ByVariant(dict(sorted(aligned.items())), column=by)
         if not isinstance(by, str):
-            return self._together(by).split(value, by=_TOGETHER.join(by))
+            return self._together(by).split(value, by=JOINT.join(by))
         self._check([value], by)
         native = self._fetched(by, value)
         codes, labels = _codes(native[by])
@@ -686,9 +685,7 @@ class Table:
         self._check([], *by)
         parts = [nw.col(c).cast(nw.String) for c in by]
         with self._reading():
-            return self._shaped(
-                self._frame.with_columns(nw.concat_str(*parts, separator=_TOGETHER).alias(_TOGETHER.join(by)))
-            )
+            return self._shaped(self._frame.with_columns(nw.concat_str(*parts, separator=JOINT).alias(JOINT.join(by))))
 
     def _repeated_rows(self) -> int:
         with self._reading():
