@@ -146,6 +146,17 @@ def test_every_kind_of_result_draws_a_figure(result):
     assert len(ax.lines) + len(ax.texts) >= 2
 
 
+def test_labels_keep_room_beside_many_numbers():
+    """However wide the numbers are, the first cells of a label stand on one line; Greek counts as it is written."""
+    assert "chi" in text(ar.measure.independence([[30, 10], [20, 40]]), ascii_only=True)
+    for name in ("factors", "counts", "all pairs", "kinds"):
+        narrow, wide = (text(RESULTS[name](), width=w, ascii_only=True) for w in (50, 120))
+        # Wide tables continue below; no number is cut, no label gone.
+        assert set(wide.replace("|", " ").split()) >= {w for w in narrow.split() if w[0].isdigit() and "." in w}
+        assert narrow.count("\n  in total") >= wide.count("\n  in total")
+    assert "< 0.0001" in text(RESULTS["factors"](), width=50, ascii_only=True)
+
+
 def test_equal_groups_are_said_to_be_equal():
     """Neither higher nor lower by nothing."""
     none = ar.measure.proportions(ar.Counts(0, 20, "short"), ar.Counts(0, 30, "current"))

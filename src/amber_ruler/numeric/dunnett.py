@@ -34,7 +34,8 @@ def sf(c: float, df: float, loadings: Floats, *, two_sided: bool) -> float:
     """
     s, weight = np.ones(1), np.ones(1)
     if np.isfinite(df):
-        nodes = student.spread_nodes(np.array([df]))
+        of = student.far_spread_nodes if c > student.FAR else student.spread_nodes
+        nodes = of(np.array([df]), np.array([c]))
         counts = nodes[1][0] > _TINY
         s, weight = nodes[0][0][counts], nodes[1][0][counts]
     # Over z a tail rises with this steepness; the step follows it, as the trapezoid rule needs.

@@ -222,10 +222,23 @@ class _Grid(NamedTuple):
     weight: Floats  # their probabilities, summing to 1
 
 
-def spread_nodes(df: Floats) -> tuple[Floats, Floats]:
+def spread_nodes(df: Floats, _: Floats | None = None) -> tuple[Floats, Floats]:
     """Nodes of S and their probabilities, a row for each df: a rule for means of smooth functions of S."""
     nodes, weights = _central_grid(np.ones(df.shape), df)
     return nodes, weights
+
+
+def far_spread_nodes(df: Floats, t: Floats) -> tuple[Floats, Floats]:
+    """The same rule for functions that fall like exp(-(t S)^2 / 2) with a t above `FAR`: it goes to where S is small.
+
+    There the density of S times such a function is like the density of a smaller S.
+    """
+    mode = -0.5 * np.log1p(t * t / df)
+    left, right = 75 / df + 12.3 / np.sqrt(df), np.minimum(12.3 / np.sqrt(df), 4.0)
+    step = (left + right) / _FAR_NODES
+    y = (mode - left)[:, None] + step[:, None] * np.arange(_FAR_NODES + 1)
+    log_density = -0.5 * df[:, None] * expm1_less(2 * y) - stirling_error(df / 2)[:, None]
+    return np.exp(y), np.exp(log_density) * (step * np.sqrt(df / np.pi))[:, None]
 
 
 def noncentral_between(critical: ArrayLike, df: ArrayLike, low: ArrayLike, high: ArrayLike) -> Floats:
@@ -261,6 +274,7 @@ _SINH_WEIGHT = _STEP * np.cosh(_U)
 _NORMAL_DF = 50.0
 _SHARPEST, _SHARPEST_NORMAL, _SHARPEST_FEW = 8.0, 1.0, 0.31  # steepness from which nodes would be too far apart
 _FAR_GOAL = -5.6  # from tails of 1e-8 on Newton's steps would lose digits
+FAR, _FAR_NODES = 20.0, 600
 _REACH = 7.0  # by which a shift may differ from t until then
 
 

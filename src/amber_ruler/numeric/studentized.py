@@ -43,12 +43,13 @@ def sf(q: ArrayLike, k: int, df: ArrayLike) -> Floats:
     q, df = aligned(q, df)
     flat_q, flat_df = np.maximum(np.ravel(q), 0.0), np.ravel(df)
     result = np.empty(flat_q.size)
-    for start in range(0, flat_q.size, _BLOCK):
-        part = slice(start, start + _BLOCK)
-        finite = np.where(np.isfinite(flat_df[part]), flat_df[part], 1e12)
-        s, weight = student.spread_nodes(finite)
-        chance = np.exp(_log_range_sf(flat_q[part, None] * s, k))
-        result[part] = np.einsum("ij,ij->i", chance, weight)
+    finite = np.where(np.isfinite(flat_df), flat_df, 1e12)
+    far = flat_q > student.FAR * np.sqrt(2)
+    for rows, nodes in ((np.flatnonzero(~far), student.spread_nodes), (np.flatnonzero(far), student.far_spread_nodes)):
+        for start in range(0, rows.size, _BLOCK):
+            some = rows[start : start + _BLOCK]
+            s, weight = nodes(finite[some], flat_q[some] / np.sqrt(2))
+            result[some] = np.einsum("ij,ij->i", np.exp(_log_range_sf(flat_q[some, None] * s, k)), weight)
     return np.asarray(np.minimum(result, 1.0).reshape(np.shape(q)))
 
 

@@ -6,7 +6,7 @@ import math
 import shutil
 import sys
 from io import StringIO
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, Literal
 
 from rich.console import Console
 from rich.padding import Padding
@@ -23,7 +23,7 @@ if TYPE_CHECKING:
 
 _NARROWEST, _USUAL, _WIDEST = 50, 80, 120
 _INDENT = 2
-_LEAST_LABEL = 10  # cells that a label keeps, however many numbers stand beside it
+_LEAST_LABEL = 12  # cells that a label keeps, with its space, however many numbers stand beside it
 
 
 def draw(
@@ -83,18 +83,32 @@ def _heading(console: Console, block: Heading) -> None:
 
 
 def _grid(console: Console, block: Grid) -> None:
-    table = Table(
-        box=None, pad_edge=False, padding=(0, 2, 0, 0), header_style=palette.STONE, show_header=any(block.header)
-    )
-    for k, name in enumerate(block.header):
-        left = k in block.left
-        least = min(max((len(row[k]) for row in block.rows), default=0), _LEAST_LABEL) if left else None
-        table.add_column(
-            Text(name), justify="left" if left else "right", no_wrap=not left, overflow="fold", min_width=least
+    for columns in _fitting(block, console.width - _INDENT):
+        table = Table(
+            box=None, pad_edge=False, padding=(0, 2, 0, 0), header_style=palette.STONE, show_header=any(block.header)
         )
-    for row in block.rows:
-        table.add_row(*(Text(cell) for cell in row))
-    console.print(Padding(table, (0, 0, 0, _INDENT)))
+        for k in columns:
+            left = k in block.left
+            justify: Literal["left", "right"] = "left" if left else "right"
+            table.add_column(Text(block.header[k]), justify=justify, no_wrap=not left, overflow="fold")
+        for row in block.rows:
+            table.add_row(*(Text(row[k]) for k in columns))
+        console.print(Padding(table, (0, 0, 0, _INDENT)))
+
+
+def _fitting(block: Grid, cells: int) -> list[list[int]]:
+    """The columns in parts that fit beside their labels, so that a number is never cut."""
+    size = len(block.header)
+    widths = [max(len(block.header[k]), *(len(row[k]) for row in block.rows), 0) + 2 for k in range(size)]
+    labels = next((k for k in range(size) if k not in block.left), size)
+    least = sum(min(width, _LEAST_LABEL) for width in widths[:labels])
+    parts: list[list[int]] = [[]]
+    for k in range(labels, size):
+        taken = sum(min(w, _LEAST_LABEL) if j in block.left else w for j, w in enumerate(widths) if j in parts[-1])
+        if parts[-1] and least + taken + widths[k] - 2 > cells:
+            parts.append([])
+        parts[-1].append(k)
+    return [[*range(labels), *part] for part in parts]
 
 
 def _lines(console: Console, block: Lines) -> None:
