@@ -11,7 +11,7 @@ from hypothesis import strategies as st
 import amber_ruler as ar
 from amber_ruler import DataError, InputError, Pairs, Sample, Summary
 from amber_ruler.measure import groups, means, pairs
-from amber_ruler.numeric import dunnett, student, studentized
+from amber_ruler.numeric import dunnett, fisher, student, studentized
 from truth import mp
 
 RNG = np.random.default_rng(8)
@@ -149,6 +149,29 @@ def test_pairs_by_scheffe_cover_every_contrast():
     pair = (m[0] - m[1]) ** 2 / (within * (1 / n[0] + 1 / n[1])) / 3
     tail = mp.betainc(1.5, r.df2 / 2, 3 * pair / (3 * pair + r.df2), 1, regularized=True)
     assert scheffe.adjusted[0] == pytest.approx(float(tail), rel=1e-9)
+
+
+@pytest.mark.parametrize("variances", ["unequal", "equal"])
+def test_limits_lie_where_the_adjusted_p_is_alpha(variances):
+    """The reach of each interval, put into the law of its own test, has the tail alpha."""
+    r = groups(FOUR, variances=variances, alpha=0.03)
+
+    def reach(found):
+        return (found.high - found.low) / 2 / np.abs(found.estimate / found.statistic)
+
+    for method in ("games-howell", "tukey-kramer"):
+        found = r.pairwise(method)
+        assert studentized.sf(np.sqrt(2) * reach(found), 4, found.df) == pytest.approx(0.03, rel=1e-9)
+    found = r.pairwise("scheffe")
+    assert fisher.sf(reach(found) ** 2 / 3, 3, found.df) == pytest.approx(0.03, rel=1e-9)
+    for method, alone in (("bonferroni", 0.03 / 6), ("sidak", 1 - 0.97 ** (1 / 6)), ("none", 0.03)):
+        found = r.pairwise(method)
+        assert 2 * student.sf(reach(found), found.df) == pytest.approx(alone, rel=1e-9)
+    found = r.against("c")
+    v = np.array([s.sd**2 / s.n if variances == "unequal" else 1 / s.n for s in FOUR])
+    loadings = np.sqrt(v[2] / (v[2] + v[[0, 1, 3]]))
+    for c, df in zip(reach(found), found.df, strict=True):
+        assert dunnett.sf(c, df, loadings, two_sided=True) == pytest.approx(0.03, rel=1e-9)
 
 
 def test_classic_effects_and_squares_are_those_of_their_definitions():
