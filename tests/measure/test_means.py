@@ -7,7 +7,7 @@ from hypothesis import strategies as st
 
 import truth
 from amber_ruler import DataError, InputError, Moments, Sample, Summary
-from amber_ruler.measure import means
+from amber_ruler.measure import mean, means
 from truth import mp
 
 ALTERNATIVES = ("two-sided", "greater", "less")
@@ -255,3 +255,18 @@ def test_bad_input_is_named(call, says):
     """Each mistake has a message that says what and where."""
     with pytest.raises((DataError, InputError), match=says):
         call()
+
+
+def test_one_value_that_alone_decides_is_named_in_one_group_too():
+    """The value farthest from the median is left out, and the test asked again; without a null there is no test."""
+    values = [1.0, 2.0, 1.5, 2.5, 1.2, 2.1, 40.0]
+    calm = mean(Sample([*values[:-1], 2.2], "short"), null=0.0)
+    assert not any(c.name == "one value" for c in calm.checks)
+    wild = mean(Sample(values, "short"), null=0.0)
+    (said,) = (c for c in wild.checks if c.name == "one value")
+    assert "without the value 40 of short alone" in said.finding
+    without = mean(Sample(values[:-1], "short"), null=0.0).p_value
+    assert f"{without:.3g}" in said.finding
+    assert not any(c.name == "one value" for c in mean(values).checks)
+    still = mean([2.0, 2.0, 2.0, 2.0, 9.0], null=3.0)
+    assert any("p would be 0 instead" in c.finding for c in still.checks)

@@ -260,6 +260,13 @@ def mean(
         found["hedges_g" if corrected is not d else "cohen_d"] = EffectSize(scalar_or_array(corrected), sizes, label)
     values = raw_values(group=group) if np.ndim(away) == 0 else {}
     name = metric or one.metric or "value"
+
+    def again(samples: dict[str, Floats]) -> float:
+        rest = summary_of(Sample(samples[one.label], one.label), "")
+        if known_sd is None and rest.sd == 0:
+            return 0.0 if rest.mean != zero else 1.0
+        return float(mean(rest, alpha=alpha, null=zero, alternative=alternative, known_sd=known_sd).p_value or 0.0)
+
     fields = result.fields("z" if df is None else "t", alternative) | {"interval": interval}
     if at is None:
         fields |= {"p_value": None, "statistic": None, "critical": None, "statistic_name": ""}
@@ -278,7 +285,12 @@ def mean(
         groups=(_group(one.label, n, centre, sd, se),),
         margin=shared.settle_margin(margin),
         good=good,
-        checks=(*checks.few(n), *checks.skewed(values), *checks.missing(one)),
+        checks=(
+            *checks.few(n),
+            *checks.skewed(values),
+            *(checks.one_value_turns_it(values, float(result.p), alpha, again) if values and at is not None else ()),
+            *checks.missing(one),
+        ),
         **fields,
     )
 
