@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING, ClassVar, Literal, NamedTuple, TypeAlias
 
 import numpy as np
@@ -178,8 +178,6 @@ def measure_family(
     >>> [round(float(q), 4) for q in r.adjusted], round(r.intervals[0].level, 3)
     ([0.0348, 0.0348], 0.975)
     """
-    from dataclasses import replace
-
     first = {label: ask(alpha) for label, ask in asks.items()}
     for label, result in first.items():
         if result.p_value is None or np.ndim(result.p_value):

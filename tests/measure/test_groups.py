@@ -300,6 +300,7 @@ def test_step_down_dunnett_is_closed_testing():
     assert greater.p_values + less.p_values == pytest.approx(1)
 
 
+@settings(deadline=None)
 @given(st.lists(st.integers(-6, 6), min_size=2, max_size=7), st.floats(0.3, 4))
 def test_groups_share_a_letter_exactly_where_they_are_not_told_apart(levels, sd):
     """Whatever the pattern of differences, and no letter holds another."""

@@ -2,7 +2,7 @@
 
 import numpy as np
 import pytest
-from hypothesis import given
+from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import truth
@@ -108,6 +108,7 @@ def test_pearsons_interval_inverts_the_exact_distribution(r, n):
     assert found.verdict == ""
 
 
+@settings(deadline=None)
 @given(
     st.floats(-0.99, 0.99),
     st.integers(4, 300),

@@ -184,7 +184,7 @@ def independence(
     df = float((row.size - 1) * (column.size - 1))
     small = _small(expected)
     how = test or ("exact" if small else "asymptotic")
-    chi_square = float(divergence.power_divergence(o, expected, 1.0).sum())
+    each = divergence.power_divergence(o, expected, 1.0)
     error, value, name, degrees = 0.0, None, "", None
     if how == "asymptotic":
         value = _corrected(o, expected, statistic, correction, n, df)
@@ -216,10 +216,10 @@ def independence(
         p_value=p,
         alpha=alpha,
         expected=expected,
-        contributions=divergence.power_divergence(o, expected, 1.0),
+        contributions=each,
         residuals=residuals,
         residual_p=_residual_p(residuals),
-        effects=_strength(chi_square, n, row.size, column.size, alpha),
+        effects=_strength(float(each.sum()), n, row.size, column.size, alpha),
         p_error=error,
         checks=_expected_check(small, how),
         seed=seed if error else None,

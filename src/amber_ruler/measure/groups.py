@@ -12,6 +12,8 @@ import numpy as np
 from amber_ruler import effects
 from amber_ruler.errors import DataError, InputError
 from amber_ruler.measure import checks, simultaneous
+from amber_ruler.measure.ranks import quartered
+from amber_ruler.measure.spreads import about_centres
 from amber_ruler.numeric import chisquare, fisher, gate, student
 from amber_ruler.numeric import ranks as order
 from amber_ruler.results import Check, EffectSize, Group, Interval, Result, SquaresRow
@@ -265,6 +267,10 @@ class _Classic(NamedTuple):
     def f(self) -> float:
         return self.between / self.df1 / (self.within / self.df2)
 
+    @property
+    def p(self) -> float:
+        return float(fisher.sf(self.f, self.df1, self.df2))
+
 
 def _classic(r: Reduced) -> _Classic:
     centre = float(r.n @ r.away) / float(r.n.sum())
@@ -319,7 +325,7 @@ def _of_means(labelled: dict[str, MeanGroup], alpha: float, variances: str, metr
         groups=_limited(r, sd, reach),
         effects=_shares(classic, alpha),
         squares=(
-            SquaresRow("between groups", classic.between, classic.df1, classic.f, float(fisher.sf(*_f(classic)))),
+            SquaresRow("between groups", classic.between, classic.df1, classic.f, classic.p),
             SquaresRow("within groups", classic.within, classic.df2),
             SquaresRow("in total", classic.between + classic.within, classic.df1 + classic.df2),
         ),
@@ -335,10 +341,6 @@ def _of_means(labelled: dict[str, MeanGroup], alpha: float, variances: str, metr
     )
 
 
-def _f(classic: _Classic) -> tuple[float, float, float]:
-    return classic.f, classic.df1, classic.df2
-
-
 def _limited(r: Reduced, sd: Floats, reach: Floats) -> tuple[Group, ...]:
     rows = zip(r.labels, r.n, r.mean, r.sd, sd / np.sqrt(r.n), reach, strict=True)
     return tuple(
@@ -349,7 +351,7 @@ def _limited(r: Reduced, sd: Floats, reach: Floats) -> tuple[Group, ...]:
 
 def _shares(classic: _Classic, alpha: float) -> dict[str, EffectSize]:
     """Shares of the variance that lie between groups, all with the interval of the population's share."""
-    found = effects.from_f(*_f(classic), alpha=alpha)
+    found = effects.from_f(classic.f, classic.df1, classic.df2, alpha=alpha)
     share = found["eta_squared"].interval
     epsilon = max(
         0.0, 1 - (classic.df1 + classic.df2) / classic.df2 * classic.within / (classic.between + classic.within)
@@ -379,11 +381,10 @@ def uneven_spreads(r: Reduced, values: dict[str, Floats]) -> tuple[Check, ...]:
     """Say that spreads differ where the test takes them as equal."""
     some = r.sd[r.n > 1]
     if values:
-        away = {label: Sample(np.abs(v - np.median(v)), label) for label, v in values.items()}
-        classic = _classic(reduced(dict(away)))
-        if classic.within == 0:
+        try:
+            _, p = about_centres(list(values.values()), "brown-forsythe")
+        except DataError:  # all lie equally far from their medians
             return ()
-        p = float(fisher.sf(*_f(classic)))
         uneven, said = p < 0.05, f"Brown and Forsythe's test of the spreads has p {p:.3g}"
     else:
         uneven = bool(some.max() > 2 * some.min())
@@ -408,7 +409,6 @@ def _by_ranks(labelled: dict[str, MeanGroup], alpha: float, metric: str | None) 
     low, high = (float(v) for v in chisquare.noncentrality_bounds(h, k - 1.0, alpha / 2, alpha / 2))
     limits = Interval(low / (low + total), high / (high + total), 1 - alpha)
     method, source = _METHODS["ranks"]
-    medians = [order.ordered(s.values) for s in samples]
     return Groups(
         title=f"{name} in {k} groups, by ranks",
         method=method,
@@ -422,13 +422,8 @@ def _by_ranks(labelled: dict[str, MeanGroup], alpha: float, metric: str | None) 
         critical=float(chisquare.upper_quantile(alpha, k - 1.0)),
         alpha=alpha,
         groups=tuple(
-            Group(
-                s.label,
-                len(s),
-                v.quantile(0.5),
-                more={"25%": v.quantile(0.25), "75%": v.quantile(0.75), "mean rank": m},
-            )
-            for s, v, m in zip(samples, medians, mean.tolist(), strict=True)
+            replace(g, more={**g.more, "mean rank": m})
+            for g, m in zip((quartered(s.label, order.ordered(s.values)) for s in samples), mean.tolist(), strict=True)
         ),
         effects={"epsilon_squared": EffectSize(h / (total - 1), limits, "ε² of the ranks")},
         how="ranks",
@@ -467,6 +462,7 @@ def _same_units(labelled: dict[str, MeanGroup], alpha: float, metric: str | None
     epsilon = float(np.clip(np.trace(centred) ** 2 / ((k - 1) * np.sum(centred**2)), 1 / (k - 1), 1))
     df1, df2 = (k - 1.0) * epsilon, (k - 1.0) * (n - 1) * epsilon
     f = between / rest * (n - 1)
+    p = float(fisher.sf(f, df1, df2))
     r = reduced({s.label: s for s in samples})
     reach = student.upper_quantile(alpha / 2, r.n - 1) * r.sd / np.sqrt(r.n)
     found = effects.from_f(f, k - 1.0, (k - 1.0) * (n - 1), alpha=alpha)
@@ -480,7 +476,7 @@ def _same_units(labelled: dict[str, MeanGroup], alpha: float, metric: str | None
         statistic_name="F",
         df=df1,
         df2=df2,
-        p_value=float(fisher.sf(f, df1, df2)),
+        p_value=p,
         critical=float(fisher.upper_quantile(alpha, df1, df2)),
         alpha=alpha,
         groups=_limited(r, r.sd, reach),
@@ -490,7 +486,7 @@ def _same_units(labelled: dict[str, MeanGroup], alpha: float, metric: str | None
             "cohen_f": found["cohen_f"],
         },
         squares=(
-            SquaresRow("between conditions", between, k - 1.0, f, float(fisher.sf(f, df1, df2))),
+            SquaresRow("between conditions", between, k - 1.0, f, p),
             SquaresRow("between units", units, n - 1.0),
             SquaresRow("rest", rest, (k - 1.0) * (n - 1)),
             SquaresRow("in total", between + units + rest, n * k - 1.0),

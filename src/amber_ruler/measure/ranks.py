@@ -159,7 +159,7 @@ def ranks(
         alternative=alternative,
         null=at,
         effects={"superiority": superiority},
-        groups=(_group(one.label, x), _group(two.label, y)),
+        groups=(quartered(one.label, x), quartered(two.label, y)),
         facts={"U": found.above},
         quantity="rank",
         margin=room,
@@ -288,9 +288,9 @@ def signed_ranks(
             control=both.labels[1],
             paired=True,
             groups=(
-                _group(both.labels[0], order.ordered(both.treatment)),
-                _group(both.labels[1], order.ordered(both.control)),
-                _group("difference", ordered),
+                quartered(both.labels[0], order.ordered(both.treatment)),
+                quartered(both.labels[1], order.ordered(both.control)),
+                quartered("difference", ordered),
             ),
             margin_tests=shared.margin_tests(one_sided, np.asarray(at), room, good, alpha),
             **fields,  # type: ignore[arg-type]
@@ -300,7 +300,7 @@ def signed_ranks(
         title=f"{name}: middle of {label}",
         metric=name,
         label=label,
-        groups=(_group(label, ordered),),
+        groups=(quartered(label, ordered),),
         **fields,  # type: ignore[arg-type]
     )
 
@@ -356,7 +356,8 @@ def _tied(ties: float, n: int) -> tuple[Check, ...]:
     return (Check("ties", finding, advice, "note"),)
 
 
-def _group(label: str, values: order.Values) -> Group:
+def quartered(label: str, values: order.Values) -> Group:
+    """A group by its median and quartiles."""
     return Group(
         label,
         int(values.total),

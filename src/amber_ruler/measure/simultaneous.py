@@ -22,9 +22,7 @@ if TYPE_CHECKING:
     from amber_ruler.measure.groups import Groups
     from amber_ruler.numeric.gate import Floats
 
-Correction: TypeAlias = Literal[
-    "bonferroni", "sidak", "holm", "hochberg", "hommel", "benjamini-hochberg", "benjamini-yekutieli", "none"
-]
+Correction: TypeAlias = multiplicity.Method | Literal["none"]
 PairwiseMethod: TypeAlias = Literal["games-howell", "tukey-kramer", "scheffe"] | Correction
 Against: TypeAlias = Literal["dunnett", "step-down dunnett"] | Correction
 

@@ -175,7 +175,7 @@ def spreads(
             raise InputError(f"test={test!r} needs the values of both groups: published numbers serve the F test only.")
         if alternative != "two-sided":
             raise InputError(f"test={test!r} has no direction: leave alternative at 'two-sided'.")
-        statistic, p = (np.asarray(v) for v in _about_centres(list(values.values()), test))
+        statistic, p = (np.asarray(v) for v in about_centres(list(values.values()), test))
         df = np.asarray(float(n1 + n0 - 2))
         if bool(p < alpha) == bool(limits.contains(1.0)):
             notes.append("The interval is that of the F test, which rests on normal values, and here disagrees.")
@@ -223,7 +223,7 @@ def _side(below: Floats, null: Floats | float) -> Floats:
     return null + (below - 0.5)
 
 
-def _about_centres(values: list[Floats], test: str) -> tuple[float, float]:
+def about_centres(values: list[Floats], test: str) -> tuple[float, float]:
     """F and p of the analysis of variance of distances from each group's centre."""
     centre = np.mean if test == "levene" else np.median
     away = [np.abs(v - centre(v)) for v in values]
@@ -252,7 +252,7 @@ def _normal(values: dict[str, Floats]) -> tuple[Check, ...]:
         return ()
     said = "; ".join(heavy)
     if len(values) == 2:
-        f, p = _about_centres(list(values.values()), "brown-forsythe")
+        f, p = about_centres(list(values.values()), "brown-forsythe")
         said += f". Brown and Forsythe's test, about the medians, has F {f:.3g} and p {p:.3g}"
     advice = "With heavier tails than normal ones this p is too small: believe Brown and Forsythe's instead."
     return (Check("normal values", said, advice if len(values) == 2 else "The interval is too narrow.", "warning"),)

@@ -34,8 +34,8 @@ def sf(c: float, df: float, loadings: Floats, *, two_sided: bool) -> float:
     """
     s, weight = np.ones(1), np.ones(1)
     if np.isfinite(df):
-        of = student.far_spread_nodes if c > student.FAR else student.spread_nodes
-        nodes = of(np.array([df]), np.array([c]))
+        at = np.array([df])
+        nodes = student.far_spread_nodes(at, np.array([c])) if c > student.FAR else student.spread_nodes(at)
         counts = nodes[1][0] > _TINY
         s, weight = nodes[0][0][counts], nodes[1][0][counts]
     # Over z a tail rises with this steepness; the step follows it, as the trapezoid rule needs.
@@ -72,31 +72,14 @@ def critical(alpha: float, df: float, loadings: Floats, *, two_sided: bool) -> f
     )
 
 
-def cdf(c: ArrayLike, k: int, df: ArrayLike, correlation: ArrayLike, *, two_sided: bool) -> Floats:
-    """P(all k equally correlated statistics are below c, by their size if two-sided)."""
-    c, df, correlation = aligned(c, df, correlation)
-    result = np.empty(np.shape(c))
-    for at in np.ndindex(result.shape):
-        loadings = np.full(k, np.sqrt(correlation[at]))
-        result[at] = 1 - sf(float(c[at]), float(df[at]), loadings, two_sided=two_sided)
-    return result
-
-
 def single_alpha(alpha: ArrayLike, k: int, df: ArrayLike, correlation: ArrayLike, *, two_sided: bool) -> Floats:
-    """Error rate of each of k comparisons that keeps the chance of any error at alpha."""
+    """Error rate of each of k equally correlated comparisons that keeps the chance of any error at alpha."""
     alpha, df, correlation = aligned(alpha, df, correlation)
     if k == 1:
         return alpha
-    sides = 2 if two_sided else 1
-
-    def single(tail: Floats) -> Floats:
-        with np.errstate(invalid="ignore"):
-            return np.where(np.isinf(df), normal.upper_quantile(tail), student.upper_quantile(tail, df))
-
-    def miss(c: Floats) -> Floats:
-        return cdf(c, k, df, correlation, two_sided=two_sided) - (1 - alpha)
-
-    # Between no correction and Bonferroni's.
-    c = bracketed_root(miss, single(alpha / sides), single(alpha / sides / k), rtol=1e-12)
+    c = np.empty(np.shape(alpha))
+    for at in np.ndindex(c.shape):
+        loadings = np.full(k, np.sqrt(correlation[at]))
+        c[at] = critical(float(alpha[at]), float(df[at]), loadings, two_sided=two_sided)
     with np.errstate(invalid="ignore"):
-        return sides * np.where(np.isinf(df), normal.sf(c), student.sf(c, df))
+        return (2 if two_sided else 1) * np.where(np.isinf(df), normal.sf(c), student.sf(c, df))

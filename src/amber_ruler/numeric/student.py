@@ -222,7 +222,7 @@ class _Grid(NamedTuple):
     weight: Floats  # their probabilities, summing to 1
 
 
-def spread_nodes(df: Floats, _: Floats | None = None) -> tuple[Floats, Floats]:
+def spread_nodes(df: Floats) -> tuple[Floats, Floats]:
     """Nodes of S and their probabilities, a row for each df: a rule for means of smooth functions of S."""
     nodes, weights = _central_grid(np.ones(df.shape), df)
     return nodes, weights

@@ -45,10 +45,11 @@ def sf(q: ArrayLike, k: int, df: ArrayLike) -> Floats:
     result = np.empty(flat_q.size)
     finite = np.where(np.isfinite(flat_df), flat_df, 1e12)
     far = flat_q > student.FAR * np.sqrt(2)
-    for rows, nodes in ((np.flatnonzero(~far), student.spread_nodes), (np.flatnonzero(far), student.far_spread_nodes)):
+    for rows, outside in ((np.flatnonzero(~far), False), (np.flatnonzero(far), True)):
         for start in range(0, rows.size, _BLOCK):
             some = rows[start : start + _BLOCK]
-            s, weight = nodes(finite[some], flat_q[some] / np.sqrt(2))
+            df_, t = finite[some], flat_q[some] / np.sqrt(2)
+            s, weight = student.far_spread_nodes(df_, t) if outside else student.spread_nodes(df_)
             result[some] = np.einsum("ij,ij->i", np.exp(_log_range_sf(flat_q[some, None] * s, k)), weight)
     return np.asarray(np.minimum(result, 1.0).reshape(np.shape(q)))
 
