@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from functools import lru_cache
 from typing import TYPE_CHECKING, ClassVar, Literal
 
 import numpy as np
+from numpy.polynomial.legendre import leggauss
 
 from amber_ruler.errors import InputError
 from amber_ruler.numeric import gate, normal
@@ -158,15 +160,15 @@ def _bound(nodes: Floats, mass: Floats, gap: float, share: float) -> float:
 def _carry(nodes: Floats, mass: Floats, gap: float, bound: float) -> tuple[Floats, Floats]:
     """Masses at quadrature nodes of paths that stay within the boundary at this look."""
     reach = min(bound, float(np.max(nodes)) + 9 * gap)
-    count = int(np.clip(16 + 12 * reach / gap, 48, 4000))
-    x, weight = _legendre(count)
+    x, weight = _legendre(int(np.clip(32 + 6 * reach / gap, 48, 4000)))
     new = x * reach
-    density = normal.pdf((new[:, None] - nodes) / gap) @ mass / gap
+    half = new.size // 2  # both sides are alike: the upper one is computed, and mirrored
+    upper = normal.pdf((new[half:, None] - nodes) / gap) @ mass / gap
+    density = np.concatenate([upper[::-1], upper])
     return new, density * weight * reach
 
 
+@lru_cache(maxsize=64)
 def _legendre(count: int) -> tuple[Floats, Floats]:
-    from numpy.polynomial.legendre import leggauss
-
-    x, weight = leggauss(count)
-    return x, weight
+    """Nodes and weights of an even rule; their number is rounded up so that few rules serve many looks."""
+    return leggauss(-(-count // 32) * 32)
