@@ -3,9 +3,9 @@
 import amber_ruler as ar
 
 trips = ar.table(ar.demo.path("travellers"))
-fares, minutes = (trips.split(metric, by="form") for metric in ("fare", "minutes_to_book"))
+fares, minutes = (trips.samples(metric, by="form") for metric in ("fare", "minutes_to_book"))
 booked = trips.moments("booked", by="form")
-searches = trips.split("searches", by="form")
+searches = trips.samples("searches", by="form")
 vessels = ar.table(ar.demo.path("turnarounds")).pairs("minutes", by="when", unit="vessel", control="before")
 
 answers = [

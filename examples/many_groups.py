@@ -3,13 +3,13 @@
 import amber_ruler as ar
 
 crossings = ar.table(ar.demo.path("crossings"))
-by_route = ar.measure.groups(crossings.split("delay", by="route"))
+by_route = ar.measure.groups(crossings.samples("delay", by="route"))
 print(by_route.sentence())
 print(by_route.pairwise())
 print(by_route.against("Amble", "step-down dunnett").sentence())
-print(ar.measure.groups(crossings.split("delay", by="route"), by_ranks=True).sentence())
+print(ar.measure.groups(crossings.samples("delay", by="route"), compare="ranks").sentence())
 
-both = ar.measure.factors(crossings.split("delay", by=["route", "season"]))
+both = ar.measure.factors(crossings.samples("delay", by=["route", "season"]))
 print(both.sentence())
 for row in both.simple("season"):
     print(f"  {row.label}: F {row.statistic:.2f}, p {row.p_value:.4f}")
@@ -17,7 +17,9 @@ for row in both.simple("season"):
 tickets = ar.table(ar.demo.path("tickets")).counts(row="port", column="ticket", count="count")
 print(ar.measure.independence(tickets))
 print(
-    ar.measure.shares(dict(zip(tickets.columns, tickets.counts.sum(axis=0), strict=True)), metric="tickets").sentence()
+    ar.measure.goodness_of_fit(
+        dict(zip(tickets.columns, tickets.counts.sum(axis=0), strict=True)), metric="tickets"
+    ).sentence()
 )
 
 # Complaints and fares may be claimed only once bookings are.

@@ -36,4 +36,4 @@ print(ar.bayes.means(fares["short"].select("fare"), fares["current"].select("far
 booked = trips.moments("booked", by="form")
 tests = {f"booked, {arm.label}": ar.measure.proportions(arm, base) for arm, base in booked.against("current")}
 tests["fare, short"] = sharp
-print(ar.multiplicity.adjust({name: float(r.p_value or 0) for name, r in tests.items()}), "\n")
+print(ar.multiplicity.correct(tests), "\n")

@@ -4,22 +4,21 @@ from itertools import combinations
 
 import numpy as np
 import pytest
-from hypothesis import given
+from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from amber_ruler import InputError, Summary
-from amber_ruler.measure import means
+from amber_ruler import Counts, InputError, Result, Summary
+from amber_ruler.measure import means, proportions
 from amber_ruler.multiplicity import (
-    adjust,
     benjamini_hochberg,
     benjamini_yekutieli,
     bonferroni,
+    correct,
     fixed_sequence,
     gatekeeping,
     hochberg,
     holm,
     hommel,
-    measure_family,
     sidak,
 )
 
@@ -110,12 +109,12 @@ def test_two_primary_metrics_open_the_way_to_their_secondary_ones():
 def test_families_are_corrected_by_themselves():
     """Each at its own size, named in the table."""
     p = {"booked": 0.01, "fare": 0.03, "complaint": 0.04}
-    r = adjust(p, families={"booked": "primary", "fare": "secondary", "complaint": "secondary"})
+    r = correct(p, families={"booked": "primary", "fare": "secondary", "complaint": "secondary"})
     assert r.adjusted.tolist() == [0.01, 0.06, 0.06]
     assert r.interval_alpha.tolist() == [0.05, 0.025, 0.025]
     assert "secondary" in str(r)
     with pytest.raises(InputError, match="'complaint'"):
-        adjust(p, families={"booked": "primary", "fare": "secondary"})
+        correct(p, families={"booked": "primary", "fare": "secondary"})
 
 
 def test_intervals_of_claims_err_in_the_share_promised():
@@ -125,16 +124,77 @@ def test_intervals_of_claims_err_in_the_share_promised():
     for _ in range(300):
         truth = np.where(rng.random(20) < 0.5, 0.0, 3.0)
         seen = truth + rng.normal(size=20)
-        asks = {
-            str(k): lambda alpha, v=v: means(Summary(2, v, 1, "a"), Summary(2, 0, 1, "b"), known_sd=(1, 1), alpha=alpha)
-            for k, v in enumerate(seen)
-        }
-        r = measure_family(asks, method="benjamini-hochberg", alpha=0.1)
-        missed = [not i.contains(t) for i, t, c in zip(r.intervals, truth, r.claims, strict=True) if c]
-        missing.append(np.mean(missed) if missed else 0.0)
+        every = means(Summary(2, seen, 1, "a"), Summary(2, 0, 1, "b"), known_sd=(1, 1))
+        r = correct(every, method="benjamini-hochberg", alpha=0.1)
+        missed = ~r.interval.contains(truth)[r.correction.stands]
+        missing.append(np.mean(missed) if missed.size else 0.0)
     assert np.mean(missing) < 0.1 + 3 * np.std(missing) / np.sqrt(300)
     assert np.mean(missing) > 0.02
     assert r.to_frame()["low"].notna().all()
+
+
+METHODS = ["bonferroni", "sidak", "holm", "hochberg", "hommel", "benjamini-hochberg", "benjamini-yekutieli"]
+
+
+@settings(deadline=None)
+@given(
+    st.lists(st.floats(-4.5, 4.5), min_size=1, max_size=7),
+    st.sampled_from(METHODS),
+    st.floats(0.002, 0.3),
+    st.sampled_from(["two-sided", "greater", "less"]),
+)
+def test_adjusted_p_verdict_and_interval_decide_the_same(effects, method, alpha, alternative):
+    """For every correction: along an axis, and of results side by side, whose numbers agree."""
+    arms = Summary(50, np.array(effects), 3.0, "a"), Summary(60, 0.0, 3.5, "b")
+    many = correct(means(*arms, alternative=alternative), method=method, alpha=alpha)
+    each = {str(k): means(Summary(50, e, 3.0, "a"), arms[1], alternative=alternative) for k, e in enumerate(effects)}
+    family = correct(each, method=method, alpha=alpha)
+    stands = np.atleast_1d(many.correction.stands)
+    assert (stands == ~np.atleast_1d(many.interval.contains(0.0))).all()
+    assert (stands == (np.atleast_1d(many.verdict) != "undecided")).all()
+    for k, one in enumerate(family.results):
+        assert one.correction.stands == stands[k] == (not one.interval.contains(0.0))
+        assert one.correction.adjusted == pytest.approx(many.correction.adjusted[k], rel=1e-9)
+        assert (one.interval.low, one.interval.high) == pytest.approx(
+            (many.interval.low[k], many.interval.high[k]), rel=1e-9
+        )
+        assert one.alpha == alpha
+        assert one.p_value == each[str(k)].p_value
+
+
+def test_a_claim_by_steps_ends_at_the_tested_value():
+    """Holm's 0.038 beside an interval at alpha/m that holds 0: it is cut there, with an open end, and that is said."""
+    arms = [Summary(100, m, 3.6, "short") for m in (14.3, 14.05)]
+    base = Summary(100, 13.0, 3.6, "current")
+    r = correct({"fare": means(arms[0], base), "tips": means(arms[1], base)})
+    tips = r["tips"]
+    assert tips.correction.adjusted < 0.05 <= 2 * tips.p_value
+    assert (tips.interval.low, tips.interval.low_open) == (0.0, True)
+    assert tips.verdict == "better"
+    assert "above 0" in tips.sentence()
+    assert any("rejects by its steps" in n for n in tips.notes)
+    assert "> 0" in str(r)
+    again = Result.from_json(r.to_json())
+    assert again == r
+    assert again["tips"].verdict == "better"
+
+
+def test_a_family_is_asked_again_and_says_what_cannot_be():
+    """Results of several metrics, named sub-families, one figure; what was read back holds no data."""
+    shares = proportions(Counts(60, 400, "short"), Counts(40, 400, "current"), margin=0.01)
+    fares = means(Summary(100, 14.3, 3.6, "short"), Summary(100, 13, 3.6, "current"))
+    r = correct({"fare": fares, "booked": shares}, families={"fare": "primary", "booked": "secondary"})
+    assert [one.correction.family for one in r.results] == ["primary", "secondary"]
+    assert [one.correction.size for one in r.results] == [1, 1]
+    assert r["booked"].interval.low == shares.interval.low
+    assert r.to_frame()["family"].tolist() == ["primary", "secondary"]
+    assert correct(r, method="bonferroni")["booked"].correction.adjusted == shares.p_value
+    with pytest.raises(InputError, match="can't be asked again"):
+        correct({"fare": Result.from_json(fares.to_json())})
+    with pytest.raises(InputError, match="no single p-value"):
+        correct({"fare": means(Summary(9, [1, 2], 1, "a"), Summary(9, 0, 1, "b"))})
+    with pytest.raises(InputError, match="bokked"):
+        r["bokked"]
 
 
 def test_a_published_example():
@@ -156,13 +216,13 @@ def test_a_published_example():
         0.7590,
         1.0,
     ]
-    assert adjust(p, method="benjamini-hochberg").claims.sum() == 4
-    assert adjust(p).claims.sum() == 3
+    assert correct(p, method="benjamini-hochberg").claims.sum() == 4
+    assert correct(p).claims.sum() == 3
 
 
 def test_names_and_output():
     """A mapping keeps its labels; the text shows which comparisons stand."""
-    r = adjust({"fare": 0.001, "booked": 0.2}, alpha=0.05)
+    r = correct({"fare": 0.001, "booked": 0.2}, alpha=0.05)
     assert r.labels == ("fare", "booked")
     assert r.sentence() == "1 of 2 comparisons stand after the Holm correction: fare."
     assert r.to_dict()["adjusted"] == [0.002, 0.2]
@@ -173,10 +233,10 @@ def test_names_and_output():
 def test_bad_input_is_named(p):
     """Only lists of probabilities are taken."""
     with pytest.raises(InputError, match="p_values"):
-        adjust(p)
+        correct(p)
 
 
 def test_unknown_method_is_named():
     """The nearest method is offered."""
     with pytest.raises(InputError, match="Did you mean 'holm'"):
-        adjust([0.1], method="holms")
+        correct([0.1], method="holms")

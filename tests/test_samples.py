@@ -4,7 +4,7 @@ import numpy as np
 import pytest
 
 from amber_ruler import Counts, DataError, InputError, Moments, Sample, Summary
-from amber_ruler.samples import counts_of, summary_of
+from amber_ruler.samples import gate
 
 
 def test_a_sample_takes_numbers_and_true_and_false():
@@ -18,13 +18,13 @@ def test_a_sample_takes_numbers_and_true_and_false():
 
 def test_reductions_keep_label_metric_and_missing():
     """A group's name and what it lost travel with its numbers."""
-    s = summary_of(Sample([1.0, 2.0, 6.0], "short", missing=4, metric="fare"), "treatment")
+    s = gate.one(Sample([1.0, 2.0, 6.0], "short", missing=4, metric="fare"), "mean", label="treatment")
     assert (s.n, s.mean, s.label, s.missing, s.metric) == (3, 3.0, "short", 4, "fare")
     assert s.sd == pytest.approx(np.std([1.0, 2.0, 6.0], ddof=1))
-    assert summary_of([1.0, 2.0], "treatment").label == "treatment"
-    assert summary_of(Summary(5, 1.0, 2.0), "control").label == "control"
+    assert gate.one([1.0, 2.0], "mean", label="treatment").label == "treatment"
+    assert gate.one(Summary(5, 1.0, 2.0), "mean", label="control").label == "control"
     moments = Moments.from_arrays({"booked": [1.0, 0.0, 1.0, 1.0]}, missing=2)
-    c = counts_of(moments, "control")
+    c = gate.one(moments, "share", label="control")
     assert (c.successes, c.trials, c.label, c.missing, c.metric) == (3, 4, "control", 2, "booked")
 
 
@@ -32,7 +32,7 @@ def test_reductions_keep_label_metric_and_missing():
 def test_moments_of_zeros_and_ones_become_their_counts(n):
     """Counting back from a mean is exact at any size."""
     values = np.arange(n) % 3 == 0
-    c = counts_of(Moments.from_arrays({"x": values}), "a")
+    c = gate.one(Moments.from_arrays({"x": values}), "share", label="a")
     assert (c.successes, c.trials) == (int(values.sum()), n)
 
 
@@ -40,7 +40,7 @@ def test_moments_of_zeros_and_ones_become_their_counts(n):
 def test_moments_of_other_values_are_no_counts(values):
     """A mean between 0 and 1 is not enough to be a share."""
     with pytest.raises(DataError, match="has other values"):
-        counts_of(Moments.from_arrays({"x": values}), "a")
+        gate.one(Moments.from_arrays({"x": values}), "share", label="a")
 
 
 @pytest.mark.parametrize(

@@ -16,6 +16,8 @@ if TYPE_CHECKING:
     from amber_ruler import measure as measure
     from amber_ruler import multiplicity as multiplicity
     from amber_ruler import plan as plan
+    from amber_ruler import report as report
+    from amber_ruler import results as results
     from amber_ruler import sequential as sequential
     from amber_ruler import tables as tables
     from amber_ruler.errors import AmberRulerError as AmberRulerError
@@ -25,10 +27,12 @@ if TYPE_CHECKING:
     from amber_ruler.errors import ExperimentFileError as ExperimentFileError
     from amber_ruler.errors import InputError as InputError
     from amber_ruler.moments import Moments as Moments
+    from amber_ruler.results import Axis as Axis
     from amber_ruler.results import Check as Check
     from amber_ruler.results import Comparison as Comparison
     from amber_ruler.results import EffectSize as EffectSize
     from amber_ruler.results import Estimate as Estimate
+    from amber_ruler.results import Family as Family
     from amber_ruler.results import Interval as Interval
     from amber_ruler.results import Result as Result
     from amber_ruler.samples import Counts as Counts
@@ -39,9 +43,22 @@ if TYPE_CHECKING:
     from amber_ruler.samples import Summary as Summary
     from amber_ruler.tables import table as table
 
-_MODULES = ("adjust", "bayes", "demo", "effects", "measure", "multiplicity", "plan", "sequential", "tables")
+_MODULES = (
+    "adjust",
+    "bayes",
+    "demo",
+    "effects",
+    "measure",
+    "multiplicity",
+    "plan",
+    "report",
+    "results",
+    "sequential",
+    "tables",
+)
 _FROM = {
     "AmberRulerError": "errors",
+    "Axis": "results",
     "Check": "results",
     "Comparison": "results",
     "CountTable": "samples",
@@ -53,6 +70,7 @@ _FROM = {
     "Estimate": "results",
     "Events": "samples",
     "ExperimentFileError": "errors",
+    "Family": "results",
     "InputError": "errors",
     "Interval": "results",
     "Moments": "moments",
@@ -65,6 +83,7 @@ _FROM = {
 
 __all__ = [
     "AmberRulerError",
+    "Axis",
     "Check",
     "Comparison",
     "CountTable",
@@ -76,6 +95,7 @@ __all__ = [
     "Estimate",
     "Events",
     "ExperimentFileError",
+    "Family",
     "InputError",
     "Interval",
     "Moments",
@@ -91,6 +111,8 @@ __all__ = [
     "measure",
     "multiplicity",
     "plan",
+    "report",
+    "results",
     "sequential",
     "table",
     "tables",

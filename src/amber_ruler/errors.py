@@ -2,11 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from difflib import get_close_matches
-from typing import TYPE_CHECKING
-
-if TYPE_CHECKING:
-    from collections.abc import Iterable
 
 __all__ = [
     "AmberRulerError",

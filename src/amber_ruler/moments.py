@@ -3,20 +3,17 @@
 from __future__ import annotations
 
 import json
-from dataclasses import dataclass
-from typing import TYPE_CHECKING, Any
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass, replace
+from typing import Any
 
 import numpy as np
+from numpy.typing import ArrayLike, NDArray
 
 from amber_ruler.errors import DataError, InputError
 from amber_ruler.numeric import gate
-
-if TYPE_CHECKING:
-    from collections.abc import Iterable, Mapping, Sequence
-
-    from numpy.typing import ArrayLike, NDArray
-
-    from amber_ruler.numeric.gate import Floats
+from amber_ruler.numeric.gate import Floats, scalar_or_array
+from amber_ruler.results.pieces import Axis
 
 __all__ = ["Moments", "merge"]
 
@@ -33,18 +30,20 @@ class Moments:
     ----------
     columns : tuple of str
         Names of the k columns.
-    n : int
-        Complete rows.
-    means : ndarray, shape (k,)
+    n : int, or ndarray of shape (...)
+        Complete rows; an array where several sets of rows are stacked.
+    means : ndarray, shape (..., k)
         Means, each in its column's unit.
-    comoments : ndarray, shape (k, k)
+    comoments : ndarray, shape (..., k, k)
         Sums over rows of products of deviations from the means; variances are these over n - 1.
     label : str
         The variant these rows belong to.
     missing : int
         Rows left out because a column had no value.
-    mean_tails : ndarray, shape (k,)
+    mean_tails : ndarray, shape (..., k)
         What the float64 `means` round away, so that means around 1e9 can still be subtracted.
+    axis : Axis, optional
+        What stacked sets of rows differ by, such as the segment.
 
     Notes
     -----
@@ -64,37 +63,45 @@ class Moments:
     """
 
     columns: tuple[str, ...]
-    n: int
+    n: Any  # an int, or an array
     means: Floats
     comoments: Floats
     label: str = ""
     missing: int = 0
     mean_tails: Floats | None = None
+    axis: Axis | None = None
 
     def __post_init__(self) -> None:
         k = len(self.columns)
         if len(set(self.columns)) != k or k == 0:
             raise InputError(f"Moments need distinct column names, got {list(self.columns)}.")
-        if self.n < 1:
+        if np.any(np.asarray(self.n) < 1):
             raise DataError(
                 f"No row {_of(self.label)}has a value in {', '.join(map(repr, self.columns))}"
                 f" ({self.missing} rows are missing one)."
             )
-        means = gate.finite("means", self.means)
-        tails = np.zeros(k) if self.mean_tails is None else gate.finite("mean_tails", self.mean_tails)
-        comoments = gate.finite("comoments", self.comoments)
-        if means.shape != (k,) or tails.shape != (k,) or comoments.shape != (k, k):
+        shape = (*np.shape(self.n), k)
+        means, comoments = (
+            np.array(gate.finite("means", self.means)),
+            np.array(gate.finite("comoments", self.comoments)),
+        )
+        tails = np.zeros(shape) if self.mean_tails is None else np.array(gate.finite("mean_tails", self.mean_tails))
+        if means.shape != shape or tails.shape != shape or comoments.shape != (*shape, k):
             raise InputError(
                 f"Moments of {k} columns need {k} means and {k} x {k} co-moments, got shapes"
                 f" {means.shape} and {comoments.shape}."
             )
+        for array in (means, tails, comoments):
+            array.setflags(write=False)
         object.__setattr__(self, "means", means)
         object.__setattr__(self, "mean_tails", tails)
         object.__setattr__(self, "comoments", comoments)
 
     @classmethod
-    def from_arrays(cls, data: Mapping[str, ArrayLike], *, label: str = "", missing: int = 0) -> Moments:
-        """Reduce arrays of equal length, one a column, without missing values.
+    def from_arrays(
+        cls, data: Mapping[str, ArrayLike], *, label: str = "", missing: int = 0, checked: bool = False
+    ) -> Moments:
+        """Reduce arrays of equal length, one a column, without missing values; `checked` ones are known to be finite.
 
         Two passes over blocks: the first finds an origin, the second sums deviations from it.
         """
@@ -104,7 +111,8 @@ class Moments:
         if n == 0:
             raise DataError(f"There are no rows {_of(label)}in {', '.join(map(repr, columns))}.")
         for name, values in zip(columns, arrays, strict=True):
-            check_finite(name, values, label)
+            if not checked:
+                check_finite(name, values, label)
         origin = np.array([np.mean(values) for values in arrays])
         sums, products = np.zeros(len(arrays)), np.zeros((len(arrays), len(arrays)))
         for start in range(0, n, _ROWS):
@@ -142,47 +150,74 @@ class Moments:
         gate.at_least("sd", sd, 0)
         return cls((column,), int(n), np.array([mean]), np.array([[sd * sd * (n - 1)]]), label)
 
+    @classmethod
+    def stack(cls, parts: Mapping[str, Moments], *, axis: str = "segment") -> Moments:
+        """Put the moments of several sets of rows (segments, days) beside each other: one call compares them all.
+
+        Examples
+        --------
+        >>> ports = {"Gullhaven": [1.0, 2.0], "Tern Quay": [3.0, 6.0]}
+        >>> stacked = Moments.stack({port: Moments.from_arrays({"fare": v}) for port, v in ports.items()}, axis="port")
+        >>> stacked.mean("fare").tolist()
+        [1.5, 4.5]
+        """
+        if not parts:
+            raise InputError("There is nothing to stack: give at least one Moments.")
+        each = list(parts.values())
+        first = each[0]
+        for other in each:
+            if other.columns != first.columns or other.label != first.label:
+                raise InputError("Only moments of the same columns and label stack.")
+        n, means, comoments, tails = (
+            np.stack([np.asarray(getattr(m, name)) for m in each]) for name in ("n", "means", "comoments", "tails")
+        )
+        missing = sum(m.missing for m in each)
+        return cls(first.columns, n, means, comoments, first.label, missing, tails, Axis(axis, tuple(parts)))
+
     def index(self, column: str) -> int:
         """Position of a column, or an error that names the nearest."""
         if column not in self.columns:
             raise DataError.unknown("column", column, self.columns)
         return self.columns.index(column)
 
-    def mean(self, column: str) -> float:
-        """Mean of a column."""
-        return float(self.means[self.index(column)])
+    def mean(self, column: str) -> Any:
+        """Mean of a column: a float, or an array where sets of rows are stacked, as all that follow."""
+        return scalar_or_array(self.means[..., self.index(column)])
 
-    def variance(self, column: str) -> float:
+    def variance(self, column: str) -> Any:
         """Variance of a column, with n - 1 below."""
         return self.covariance(column, column)
 
-    def sd(self, column: str) -> float:
+    def sd(self, column: str) -> Any:
         """Standard deviation of a column, with n - 1 below."""
-        return float(np.sqrt(self.variance(column)))
+        return scalar_or_array(np.sqrt(self.variance(column)))
 
-    def covariance(self, first: str, second: str) -> float:
+    def covariance(self, first: str, second: str) -> Any:
         """Covariance of two columns, with n - 1 below; needs two rows."""
-        if self.n < 2:
+        n = np.asarray(self.n)
+        if np.any(n < 2):
             raise DataError(f"One row {_of(self.label)}has no spread: a variance needs at least 2.")
-        return float(self.comoments[self.index(first), self.index(second)]) / (self.n - 1)
+        return scalar_or_array(self.comoments[..., self.index(first), self.index(second)] / (n - 1))
 
-    def correlation(self, first: str, second: str) -> float:
+    def correlation(self, first: str, second: str) -> Any:
         """Pearson correlation of two columns."""
         spread = np.sqrt(self.variance(first)) * np.sqrt(self.variance(second))
-        if spread == 0:
-            flat = first if self.variance(first) == 0 else second
+        if np.any(spread == 0):
+            flat = first if np.any(self.variance(first) == 0) else second
             raise DataError(f"Column {flat!r} is constant {_of(self.label)}: it has no correlation.")
-        return float(np.clip(self.covariance(first, second) / spread, -1.0, 1.0))
+        return scalar_or_array(np.clip(self.covariance(first, second) / spread, -1.0, 1.0))
 
     def select(self, *columns: str) -> Moments:
         """Keep some columns, in the order given."""
         at = [self.index(c) for c in columns]
-        tails = self.tails[at]
-        return Moments(columns, self.n, self.means[at], self.comoments[np.ix_(at, at)], self.label, self.missing, tails)
+        comoments = self.comoments[..., at, :][..., at]
+        return replace(
+            self, columns=columns, means=self.means[..., at], comoments=comoments, mean_tails=self.tails[..., at]
+        )
 
     def relabel(self, label: str) -> Moments:
         """Return the same moments under another label."""
-        return Moments(self.columns, self.n, self.means, self.comoments, label, self.missing, self.mean_tails)
+        return replace(self, label=label)
 
     def __add__(self, other: Moments) -> Moments:
         """Merge with the moments of other rows of the same variant and columns."""
@@ -193,18 +228,24 @@ class Moments:
                 f"Only moments of the same columns and label merge: {list(self.columns)} of {self.label!r}"
                 f" and {list(other.columns)} of {other.label!r} differ."
             )
+        if self.axis != other.axis:
+            raise InputError("Only moments that are stacked alike merge.")
         n = self.n + other.n
         gap = (other.means - self.means) + (other.tails - self.tails)
-        comoments = self.comoments + other.comoments + np.outer(gap, gap) * (self.n * (other.n / n))
-        shift = self.tails + gap * (other.n / n)
+        mine, theirs = np.asarray(self.n)[..., None], np.asarray(other.n / n)[..., None]
+        outer = gap[..., :, None] * gap[..., None, :]
+        comoments = self.comoments + other.comoments + outer * (mine * theirs)[..., None]
+        shift = self.tails + gap * theirs
         means = self.means + shift
         tails = shift - (means - self.means)
-        return Moments(self.columns, n, means, comoments, self.label, self.missing + other.missing, tails)
+        return replace(
+            self, n=n, means=means, comoments=comoments, mean_tails=tails, missing=self.missing + other.missing
+        )
 
     @property
     def tails(self) -> Floats:
         """What the float64 means round away, as an array."""
-        return np.zeros(len(self.columns)) if self.mean_tails is None else self.mean_tails
+        return np.zeros(self.means.shape) if self.mean_tails is None else self.mean_tails
 
     def __eq__(self, other: object) -> bool:
         return isinstance(other, Moments) and self.to_dict() == other.to_dict()
@@ -213,6 +254,8 @@ class Moments:
 
     def to_dict(self) -> dict[str, Any]:
         """Return plain JSON types; floats survive the round trip exactly."""
+        if np.ndim(self.n):
+            raise InputError("Stacked moments are saved one by one: keep the parts they were stacked from.")
         return {
             "format": FORMAT,
             "version": VERSION,
@@ -311,7 +354,7 @@ def check_finite(name: str, values: Floats, label: str) -> None:
     bad = ~np.isfinite(values)
     raise DataError(
         f"{name!r} holds {int(bad.sum()):,} values {_of(label)}that are not finite numbers, the first"
-        f" ({values[bad][0]}) at position {int(np.argmax(bad))}. Leave them out or mend them first;"
+        f" ({values[bad][0]}) at position {int(np.argmax(bad))}. Leave them out or fix them first;"
         f" a Sample(..., missing='leave out') counts NaN as missing."
     )
 

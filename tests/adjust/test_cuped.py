@@ -35,7 +35,7 @@ def test_it_equals_the_comparison_of_adjusted_rows(offset):
     centre = np.concatenate([x1, x0]).mean()
     expected = means(y1 - slope * (x1 - centre), y0 - slope * (x0 - centre))
     r = adjust(groups)
-    assert r.slope == pytest.approx(slope, rel=1e-9)
+    assert r.adjustment.slopes["prior"] == pytest.approx(slope, rel=1e-9)
     assert r.estimate == pytest.approx(expected.estimate, rel=1e-7)
     assert r.interval.low == pytest.approx(expected.interval.low, rel=1e-7)
     assert r.p_value == pytest.approx(expected.p_value, rel=1e-6)
@@ -44,17 +44,19 @@ def test_it_equals_the_comparison_of_adjusted_rows(offset):
 def test_what_the_covariate_is_worth():
     """About the squared correlation of the variance goes, and the units it saves follow from it."""
     r = adjust(rows(n=(40_000, 40_000)))
-    assert r.variance_removed == pytest.approx(r.correlation**2, abs=0.01)
-    assert r.units_saved == pytest.approx(80_000 * (1 / (1 - r.variance_removed) - 1), abs=1)
-    assert r.raw.estimate == pytest.approx(means(*(m.select("fare") for m in arms(rows(n=(40_000, 40_000))))).estimate)
-    assert r.interval.high - r.interval.low < 0.8 * (r.raw.interval.high - r.raw.interval.low)
+    assert r.adjustment.variance_removed == pytest.approx(r.adjustment.correlation**2, abs=0.01)
+    assert r.adjustment.units_saved == pytest.approx(80_000 * (1 / (1 - r.adjustment.variance_removed) - 1), abs=1)
+    assert r.adjustment.raw.estimate == pytest.approx(
+        means(*(m.select("fare") for m in arms(rows(n=(40_000, 40_000))))).estimate
+    )
+    assert r.interval.high - r.interval.low < 0.8 * (r.adjustment.raw.interval.high - r.adjustment.raw.interval.low)
 
 
 def test_an_unrelated_covariate_changes_next_to_nothing():
     """Without correlation there is nothing to remove, and nothing is made up."""
     r = adjust(rows(slope=0.0, n=(5_000, 5_000)))
-    assert abs(r.variance_removed) < 0.005
-    assert r.estimate == pytest.approx(r.raw.estimate, abs=0.01)
+    assert abs(r.adjustment.variance_removed) < 0.005
+    assert r.estimate == pytest.approx(r.adjustment.raw.estimate, abs=0.01)
 
 
 def test_merged_days_give_the_same_answer_as_the_whole():

@@ -39,10 +39,10 @@ def test_the_same_factor_over_effects_instead_of_variances():
         return weight @ (s * np.exp(-((t * s - effect * root) ** 2) / 2) * spread_density)
 
     weighed = weight * 2.5 * likelihood(effect) * 0.5 / (np.pi * (0.25 + effect**2))
-    assert r.bayes_factor == pytest.approx(weighed.sum() / likelihood(np.zeros(1))[0], rel=1e-8)
+    assert r.evidence.bayes_factor == pytest.approx(weighed.sum() / likelihood(np.zeros(1))[0], rel=1e-8)
     below = 1.1 * node - 1.1  # the effects under 0
     lower = weight * 1.1 * likelihood(below) * 0.5 / (np.pi * (0.25 + below**2))
-    assert r.chance_better == pytest.approx(1 - lower.sum() / weighed.sum(), rel=1e-7)
+    assert r.evidence.chance_better == pytest.approx(1 - lower.sum() / weighed.sum(), rel=1e-7)
 
 
 def test_posterior_of_the_difference():
@@ -53,9 +53,9 @@ def test_posterior_of_the_difference():
     assert r.estimate == pytest.approx(0.05, abs=0.01 * spread)
     assert r.interval.low == pytest.approx(0.05 - 1.96 * spread, abs=0.02 * spread)
     lower = means(one, two, good="lower")
-    assert lower.chance_better == pytest.approx(1 - r.chance_better, abs=1e-12)
+    assert lower.evidence.chance_better == pytest.approx(1 - r.evidence.chance_better, abs=1e-12)
     swapped = means(two, one)
-    assert swapped.expected_loss == pytest.approx(lower.expected_loss, rel=1e-6)
+    assert swapped.evidence.expected_loss == pytest.approx(lower.evidence.expected_loss, rel=1e-6)
     assert swapped.estimate == pytest.approx(-r.estimate, rel=1e-6)
 
 
@@ -71,9 +71,9 @@ def test_chance_to_be_better_has_a_closed_form(one, two):
     """The quadrature agrees with the finite sum, and swapping groups gives the other side."""
     r = proportions(Counts(*one, "short"), Counts(*two, "current"))
     expected = closed_form(one[0] + 1, one[1] - one[0] + 1, two[0] + 1, two[1] - two[0] + 1)
-    assert r.chance_better == pytest.approx(float(expected), rel=1e-10)
+    assert r.evidence.chance_better == pytest.approx(float(expected), rel=1e-10)
     swapped = proportions(Counts(*two, "current"), Counts(*one, "short"))
-    assert swapped.chance_better == pytest.approx(1 - float(expected), rel=1e-9, abs=1e-12)
+    assert swapped.evidence.chance_better == pytest.approx(1 - float(expected), rel=1e-9, abs=1e-12)
     assert swapped.interval.low == pytest.approx(-r.interval.high, rel=1e-6)
 
 
@@ -83,7 +83,7 @@ def test_loss_and_interval_agree_with_simulation():
     rng = np.random.default_rng(8)
     gap = rng.beta(14, 73, 10**6) - rng.beta(11, 86, 10**6)
     loss = np.maximum(-gap, 0)
-    assert r.expected_loss == pytest.approx(loss.mean(), abs=5 * loss.std() / 1e3)
+    assert r.evidence.expected_loss == pytest.approx(loss.mean(), abs=5 * loss.std() / 1e3)
     for limit, chance in ((r.interval.low, 0.025), (r.estimate, 0.5), (r.interval.high, 0.975)):
         assert abs(np.mean(gap <= limit) - chance) < 5 * np.sqrt(chance * (1 - chance) / 1e6)
 

@@ -41,7 +41,9 @@ def test_the_demo_runs_the_whole_day(tmp_path):
     assert max(map(len, out.partition("Written to")[0].splitlines())) <= 80
     answers = json.loads((tmp_path / "ferry" / "results.json").read_text("utf-8"))
     assert answers["schema"] == "amber-ruler answers 1"
-    found = {(r["metric"], r["treatment"]): r for r in answers["results"] if r["kind"] == "comparison"}
+    found = {
+        (r["metric"], r["treatment"]): r for r in answers["results"] if r["type"] == "comparison" and not r["parts"]
+    }
     for metric in ("fare", "booked"):
         interval, truth = found[metric, "short"]["interval"], ar.demo.TRUTH["short"][metric]
         assert interval["low"] < truth < interval["high"]
@@ -56,8 +58,11 @@ def test_measure_means_prints_what_the_library_says():
     out = run(*FARES, "--margin", "0.3")
     fares = ar.table(TRAVELLERS).moments("fare", by="form")
     r = ar.measure.means(fares["short"], fares["current"], margin=0.3)
-    assert r.sentence() in " ".join(out.split())
+    assert r.sentence() in " ".join(run(*FARES, "--margin", "0.3", "--correct", "none").split())
+    # Of two variants the interval is the one that goes with Holm's correction.
+    assert r.again(alpha=0.025).sentence()[:90] in " ".join(out.split())
     assert "2 variants against current" in out
+    assert "adjusted p" in out
     assert "\x1b" not in out
 
 
@@ -66,10 +71,14 @@ def test_json_output_holds_the_same_numbers():
     document = json.loads(run(*FARES, "--json", "--alternative", "greater", "--variances", "equal", "--null", "0.5"))
     fares = ar.table(TRAVELLERS).moments("fare", by="form")
     r = ar.measure.means(fares["short"], fares["current"], alternative="greater", variances="equal", null=0.5)
-    (short,) = [x for x in document["results"] if x["treatment"] == "short"]
-    assert short["p_value"] == r.p_value
-    assert short["interval"] == {"low": r.interval.low, "high": None, "level": 0.95}
-    assert short["sentence"] == r.sentence()
+    (family,) = document["results"]
+    short = family["results"][family["labels"].index("short")]
+    assert short["test"]["p_value"] == r.p_value
+    # The interval is the one that goes with Holm's correction of two.
+    assert short["interval"]["low"] == r.again(alpha=0.025).interval.low
+    assert short["parts"][0]["adjusted"] == pytest.approx(2 * r.p_value)
+    plain = json.loads(run(*FARES, "--json", "--correct", "none"))["results"][0]["results"][1]
+    assert (plain["parts"], plain["test"]["margin_tests"]) == ([], {})
 
 
 def test_measure_proportions():
@@ -135,7 +144,7 @@ MEASURED = [
     (["pairs", *VESSELS, "--good", "lower", "--margin", "1"], "not worse by 1.00 or more yes"),
     (["pairs", "--n", "9,9", "--mean", "1,2", "--sd", "1,1", "--correlation", "0.5"], "in pairs"),
     (["proportion", "--successes", "15", "--trials", "50", "--null", "0.2", "--test", "exact"], "p = 0.121"),
-    (["proportions", "--successes", "60,40", "--trials", "400,400", "--test", "fisher"], "p = 0.0418"),
+    (["proportions", "--successes", "60,40", "--trials", "400,400", "--test", "exact"], "p = 0.0418"),
     (["paired-proportions", "--counts", "20,15,5,60", "--labels", "after,before"], "after against before: better"),
     (["rate", "--events", "30", "--exposure", "120", "--null", "0.3"], "in line with 0.300"),
     (["rates", "--events", "40,60", "--exposure", "120,130"], "p = 0.109"),
@@ -146,20 +155,31 @@ MEASURED = [
     (["quantiles", *MINUTES, "--at", "0.9"], "90% quantile of minutes_to_book"),
     (["correlation", *SPENT], "correlation is 0.598"),
     (["groups", *DELAYS], "1 of 10 pairs differ"),
-    (["groups", *DELAYS, "--control", "Amble", "--pairs", "step-down dunnett"], "from Amble: Eider, Dunes, Cairn"),
-    (["groups", *DELAYS, "--by-ranks"], "difference of mean ranks"),
+    (
+        ["groups", *DELAYS, "--control", "Amble", "--pairs", "step-down dunnett"],
+        "from Amble after step-down Dunnett: Cairn, Dunes, Eider",
+    ),
+    (["groups", *DELAYS, "--compare", "ranks"], "by ranks"),
     (["groups", path("turnarounds"), "--value", "minutes", "--by", "when", "--unit", "vessel"], "epsilon 1.00"),
     (["groups", "--n", "9,9,8", "--mean", "1,2,5", "--sd", "1,1,2", "--labels", "a,b,c", "--pairs", "holm"], "c a"),
-    (["factors", path("crossings"), "--value", "delay", "--by", "route,season", "--kind", "III"], "route × season"),
+    (["factors", path("crossings"), "--value", "delay", "--by", "route,season", "--squares", "III"], "route × season"),
     (["independence", *TICKETS], "more bicycle in Tern Quay"),
     (["independence", "--counts", "3,1; 0,5"], "p 0.0476"),
     (
-        ["shares", "--counts", "120,80,100", "--labels", "foot,bicycle,car", "--expected", "foot=4,car=3,bicycle=3"],
+        [
+            "goodness-of-fit",
+            "--counts",
+            "120,80,100",
+            "--labels",
+            "foot,bicycle,car",
+            "--expected",
+            "foot=4,car=3,bicycle=3",
+        ],
         "p 0.329",
     ),
-    (["shares", TRAVELLERS, "--value", "form"], "is not shown"),
+    (["goodness-of-fit", TRAVELLERS, "--value", "form"], "is not shown"),
     (
-        ["correlation", *SPENT, "--kind", "spearman"],
+        ["correlation", *SPENT, "--coefficient", "spearman"],
         "rank correlation",
     ),
 ]
@@ -178,7 +198,7 @@ def test_wide_pairs_need_no_flag(ask, tmp_path):
     long.reset_index().to_csv(tmp_path / "wide.csv", index=False)
     wide = ask("measure", "pairs", tmp_path / "wide.csv", "--treatment", "after", "--control", "before", "--json")
     known = ask("measure", "pairs", *VESSELS, "--json")
-    assert json.loads(wide)["results"][0]["p_value"] == json.loads(known)["results"][0]["p_value"]
+    assert json.loads(wide)["results"][0]["test"] == json.loads(known)["results"][0]["test"]
 
 
 @pytest.mark.parametrize(
@@ -195,7 +215,7 @@ def test_wide_pairs_need_no_flag(ask, tmp_path):
         (["groups", "--n", "9,9", "--mean", "1,2,3", "--sd", "1,1,1"], "--mean takes 2 numbers"),
         (["factors", path("crossings"), "--value", "delay", "--by", "route"], "two or three"),
         (["independence", path("tickets"), "--row", "port"], "both row and column"),
-        (["shares", "--counts", "3,4", "--expected", "1,2,3"], "2 shares"),
+        (["goodness-of-fit", "--counts", "3,4", "--expected", "1,2,3"], "2 shares"),
     ],
 )
 def test_what_a_measure_lacks_is_named(ask, asked, says):

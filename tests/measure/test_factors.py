@@ -46,7 +46,7 @@ def test_sums_of_squares_are_those_of_least_squares_over_the_rows(seed, sizes, k
     y = rng.normal(size=len(rows)) + rows @ rng.normal(size=len(sizes)) + 40
     codes = list(rows.T)
     cells = {tuple(map(str, cell)): Sample(y[(rows == cell).all(axis=1)], "cell") for cell in every}
-    r = factors(cells, kind=kind)
+    r = factors(cells, squares=kind)
     terms = [c for size in range(1, len(sizes) + 1) for c in combinations(range(len(sizes)), size)]
     whole, rank = residual(y, design(codes, sizes, terms))
     assert r.squares[-2].squares == pytest.approx(whole, rel=1e-9)
@@ -71,7 +71,7 @@ def test_balanced_cells_give_one_answer_and_add_up():
     """All three kinds agree, the squares add up to the total, and one factor alone is the one-way analysis."""
     rng = np.random.default_rng(3)
     cells = {(a, b): Sample(rng.normal(1e9 + (a == "Brae"), 1, 6), "x") for a in ("Amble", "Brae") for b in "xyz"}
-    two, three, order = (factors(cells, kind=kind) for kind in ("II", "III", "sequential"))
+    two, three, order = (factors(cells, squares=kind) for kind in ("II", "III", "sequential"))
     for row, other, last in zip(two.squares, three.squares, order.squares, strict=True):
         assert row.squares == pytest.approx(other.squares, rel=1e-8) == pytest.approx(last.squares, rel=1e-8)
     assert sum(row.squares for row in two.squares[:-1]) == pytest.approx(two.squares[-1].squares, rel=1e-8)
@@ -88,10 +88,10 @@ def test_the_order_of_factors_and_levels_and_the_unit_say_nothing(kind):
     """Types II and III know no order; another unit rescales squares and limits and leaves F alone."""
     rng = np.random.default_rng(9)
     values = {(a, b): rng.normal(5, 2, 3 + k) for k, (a, b) in enumerate((a, b) for a in "ABC" for b in "xy")}
-    r = factors(values, names=("route", "season"), kind=kind)
-    turned = factors({(b, a): values[a, b] for a, b in reversed(values)}, names=("season", "route"), kind=kind)
-    again = factors({k: 60 * v + 7 for k, v in values.items()}, names=("route", "season"), kind=kind)
-    text = factors({" · ".join(k): v for k, v in values.items()}, names=("route", "season"), kind=kind)
+    r = factors(values, names=("route", "season"), squares=kind)
+    turned = factors({(b, a): values[a, b] for a, b in reversed(values)}, names=("season", "route"), squares=kind)
+    again = factors({k: 60 * v + 7 for k, v in values.items()}, names=("route", "season"), squares=kind)
+    text = factors({" · ".join(k): v for k, v in values.items()}, names=("route", "season"), squares=kind)
     for other, scale in ((turned, 1), (again, 3600), (text, 1)):
         known = {row.label: row for row in other.squares} | {"route × season": other.squares[2]}
         for row in r.squares:
@@ -128,16 +128,16 @@ def test_one_unit_in_each_cell_and_empty_cells():
         (a, b): Sample([v], "x")
         for (a, b), v in zip([(a, b) for a in "AB" for b in "xyz"], (1, 2, 4, 2, 5, 5), strict=True)
     }
-    with pytest.raises(DataError, match="interaction=False"):
+    with pytest.raises(DataError, match="terms='main'"):
         factors(single)
-    r = factors(single, interaction=False)
+    r = factors(single, terms="main")
     assert [row.df for row in r.squares] == [1, 2, 2, 5]
     assert r.squares[0].squares == pytest.approx(6 * ((7 - 12) / 6) ** 2)
     assert "act together" not in r.sentence()
     gap = {k: Summary(5, 3.0 + len(k[1]) + (k[0] == "A"), 1) for k in single if k != ("B", "z")}
     assert "1 of the cells are empty" in factors(gap).notes[1]
     with pytest.raises(DataError, match="'B · z' is empty"):
-        factors(gap, kind="III")
+        factors(gap, squares="III")
 
 
 @pytest.mark.parametrize(
@@ -147,7 +147,7 @@ def test_one_unit_in_each_cell_and_empty_cells():
         ({"A": [1, 2], "B": [1, 3]}, {}, "two or three factors"),
         ({("A", "x"): [1, 2], ("B",): [1, 3]}, {}, "two or three factors"),
         ({("A", "x"): [1, 2], ("B", "y"): [1, 3]}, {"names": ("a",)}, "2 different ones"),
-        ({("A", "x"): [1, 2], ("B", "y"): [1, 3]}, {"kind": "IV"}, "kind"),
+        ({("A", "x"): [1, 2], ("B", "y"): [1, 3]}, {"squares": "IV"}, "squares"),
     ],
 )
 def test_bad_input_is_named(cells, options, words):
@@ -158,7 +158,7 @@ def test_bad_input_is_named(cells, options, words):
 
 def test_the_crossings_show_where_factors_act_together():
     """From the demo table: names from its columns, the sentence warns of averages, the figure has both orientations."""
-    r = factors(ar.table(ar.demo.path("crossings")).split("delay", by=["route", "season"]))
+    r = factors(ar.table(ar.demo.path("crossings")).samples("delay", by=["route", "season"]))
     assert r.names == ("route", "season")
     assert r.p_values["route × season"] < 0.01
     assert "depends on the other" in r.sentence()

@@ -61,13 +61,15 @@ def test_two_groups_are_the_t_test_squared_whatever_the_pairwise_method(two, var
     t = means(a, b, variances=variances)
     r = groups([a, b], variances=variances)
     assert r.statistic == pytest.approx(t.statistic**2, rel=1e-9, abs=1e-12)
-    assert r.df2 == pytest.approx(t.df, rel=1e-9)
+    assert r.df[1] == pytest.approx(t.df, rel=1e-9)
     assert r.p_value == pytest.approx(t.p_value, rel=1e-8)
     methods = ["holm", "hommel", "none", "games-howell" if variances == "unequal" else "tukey-kramer"]
     for found in [*(r.pairwise(m) for m in methods), r.against("b"), r.against("b", "step-down dunnett")]:
-        assert found.adjusted[0] == pytest.approx(t.p_value, rel=1e-8)
-        assert (found.low[0], found.high[0]) == pytest.approx((t.interval.low, t.interval.high), rel=1e-8, abs=1e-8)
-    assert r.pairwise().g[0] == pytest.approx(t.effects["hedges_g"].value, rel=1e-9, abs=1e-12)
+        assert found.correction.adjusted[0] == pytest.approx(t.p_value, rel=1e-8)
+        assert (found.interval.low[0], found.interval.high[0]) == pytest.approx(
+            (t.interval.low, t.interval.high), rel=1e-8, abs=1e-8
+        )
+    assert r.pairwise().effects["hedges_g"].value[0] == pytest.approx(t.effects["hedges_g"].value, rel=1e-9, abs=1e-12)
 
 
 @settings(max_examples=30, deadline=None)
@@ -81,9 +83,9 @@ def test_an_adjusted_p_is_below_alpha_exactly_where_the_interval_leaves_out_zero
     """For every single-step method, whatever the sizes and spreads; and adjusting never lowers a p-value."""
     r = groups([Summary(n, m, s, str(k)) for k, (n, m, s) in enumerate(rows)], variances=variances, alpha=alpha)
     for found in (r.pairwise(method), r.against("1")):
-        outside = (found.low > 0) | (found.high < 0)
-        assert (outside == found.differ).all()
-        assert np.all(found.adjusted >= found.p_values * (1 - 1e-9))
+        outside = (found.interval.low > 0) | (found.interval.high < 0)
+        assert (outside == found.correction.stands).all()
+        assert np.all(found.correction.adjusted >= found.p_value * (1 - 1e-9))
         assert not found.notes
 
 
@@ -94,14 +96,14 @@ def test_an_adjusted_p_is_below_alpha_exactly_where_the_interval_leaves_out_zero
     ).filter(lambda rows: all(np.std(r) > 0.1 for r in rows)),
     st.floats(0.01, 100),
     st.floats(-1e3, 1e3),
-    st.sampled_from([{}, {"variances": "equal"}, {"by_ranks": True}]),
+    st.sampled_from([{}, {"variances": "equal"}, {"compare": "ranks"}]),
 )
 def test_units_and_order_change_nothing_but_the_scale(rows, scale, shift, how):
     """Another unit rescales differences and limits; turned signs and another order of groups only turn them."""
     named = {str(k): np.array(row) for k, row in enumerate(rows)}
     r = groups(named, **how)
     # Rounding may part or join values that were tied, so ranks keep to a shift of whole numbers.
-    a, b = (1.0, round(shift)) if how.get("by_ranks") else (scale, shift)
+    a, b = (1.0, round(shift)) if how.get("compare") else (scale, shift)
     moved = groups({label: a * v + b for label, v in named.items()}, **how)
     assert moved.statistic == pytest.approx(r.statistic, rel=1e-6)
     assert moved.effects["epsilon_squared"].value == pytest.approx(
@@ -112,13 +114,15 @@ def test_units_and_order_change_nothing_but_the_scale(rows, scale, shift, how):
     one, other, back = r.pairwise(), moved.pairwise(), turned.pairwise()
     span = np.abs(one.estimate).max()
     assert other.estimate == pytest.approx(a * one.estimate, rel=1e-6, abs=1e-7 * a * (span + abs(b)))
-    assert other.high - other.low == pytest.approx(a * (one.high - one.low), rel=1e-6)
-    for k, pair in enumerate(zip(one.first, one.second, strict=True)):
-        at = list(zip(back.second, back.first, strict=True)).index(pair)
+    assert other.interval.high - other.interval.low == pytest.approx(
+        a * (one.interval.high - one.interval.low), rel=1e-6
+    )
+    for k, label in enumerate(one.axis.labels):
+        at = back.axis.labels.index(" − ".join(reversed(label.split(" − "))))
         # Both the sign of the values and the order within the pair have turned.
         assert back.estimate[at] == pytest.approx(one.estimate[k], rel=1e-9, abs=1e-9)
-        assert back.adjusted[at] == pytest.approx(one.adjusted[k], rel=1e-7)
-    assert sorted(back.letters) == sorted(one.letters)
+        assert back.correction.adjusted[at] == pytest.approx(one.correction.adjusted[k], rel=1e-7)
+    assert sorted(back.correction.letters) == sorted(one.correction.letters)
 
 
 def test_moments_summaries_and_samples_are_the_same_question():
@@ -140,15 +144,15 @@ def test_pairs_by_scheffe_cover_every_contrast():
     """Scheffé's p of the largest possible contrast is that of F itself; for pairs it is larger than Tukey's."""
     r = groups(FOUR, variances="equal")
     scheffe, tukey = r.pairwise("scheffe"), r.pairwise("tukey-kramer")
-    assert np.all(scheffe.adjusted >= tukey.adjusted * (1 - 1e-9))
+    assert np.all(scheffe.correction.adjusted >= tukey.correction.adjusted * (1 - 1e-9))
     n, m = (np.array([float(getattr(s, k)) for s in FOUR]) for k in ("n", "mean"))
     weights = n * (m - n @ m / n.sum())
     within = r.squares[1].squares / r.squares[1].df
     largest = (weights @ m) ** 2 / (within * np.sum(weights**2 / n)) / 3
     assert largest == pytest.approx(r.statistic)
     pair = (m[0] - m[1]) ** 2 / (within * (1 / n[0] + 1 / n[1])) / 3
-    tail = mp.betainc(1.5, r.df2 / 2, 3 * pair / (3 * pair + r.df2), 1, regularized=True)
-    assert scheffe.adjusted[0] == pytest.approx(float(tail), rel=1e-9)
+    tail = mp.betainc(1.5, r.df[1] / 2, 3 * pair / (3 * pair + r.df[1]), 1, regularized=True)
+    assert scheffe.correction.adjusted[0] == pytest.approx(float(tail), rel=1e-9)
 
 
 @pytest.mark.parametrize("variances", ["unequal", "equal"])
@@ -157,7 +161,7 @@ def test_limits_lie_where_the_adjusted_p_is_alpha(variances):
     r = groups(FOUR, variances=variances, alpha=0.03)
 
     def reach(found):
-        return (found.high - found.low) / 2 / np.abs(found.estimate / found.statistic)
+        return (found.interval.high - found.interval.low) / 2 / np.abs(found.estimate / found.statistic)
 
     for method in ("games-howell", "tukey-kramer"):
         found = r.pairwise(method)
@@ -197,7 +201,7 @@ def test_kruskal_and_wallis_with_ties_from_the_ranks():
     ranks = np.array([np.sum(every < v) + (np.sum(every == v) + 1) / 2 for v in every])
     parts = np.split(ranks, [8, 19])
     h = 27 * sum(len(p) * (p.mean() - 14.5) ** 2 for p in parts) / np.sum((ranks - 14.5) ** 2)
-    r = groups([Sample(v, str(k)) for k, v in enumerate(values)], by_ranks=True)
+    r = groups([Sample(v, str(k)) for k, v in enumerate(values)], compare="ranks")
     assert r.statistic == pytest.approx(h, rel=1e-12)
     assert r.p_value == pytest.approx(float(mp.gammainc(1, h / 2, regularized=True)), rel=1e-10)
     assert r.effects["epsilon_squared"].value == pytest.approx(h / 27)
@@ -210,18 +214,18 @@ def test_the_same_units_under_each_condition():
     """Two conditions are the paired t; the correction of three is that of their covariance."""
     x = RNG.normal(size=(20, 3)) + RNG.normal(size=(20, 1)) + [0, 0.4, 0.9]
     a, b, c = (Sample(v, label) for v, label in zip(x.T, "abc", strict=True))
-    two, t = groups([a, b], same_units=True), pairs(Pairs(x[:, 0], x[:, 1], ("a", "b")))
+    two, t = groups([a, b], compare="same-units"), pairs(Pairs(x[:, 0], x[:, 1], ("a", "b")))
     assert two.statistic == pytest.approx(t.statistic**2)
     assert two.p_value == pytest.approx(t.p_value)
     assert two.facts["epsilon"] == 1
-    r = groups([a, b, c], same_units=True)
+    r = groups([a, b, c], compare="same-units")
     contrasts = np.array([[1, -1, 0], [1, 1, -2]]) / np.sqrt([[2], [6]])
     spread = np.linalg.eigvalsh(contrasts @ np.cov(x, rowvar=False) @ contrasts.T)
     assert r.facts["epsilon"] == pytest.approx(spread.sum() ** 2 / (2 * (spread**2).sum()))
     found = r.pairwise("none")
-    assert found.p_values[0] == pytest.approx(t.p_value)
-    assert (found.low[0], found.high[0]) == pytest.approx((t.interval.low, t.interval.high))
-    assert r.against("a").adjusted == pytest.approx(r.against("a", "holm").adjusted)
+    assert found.p_value[0] == pytest.approx(t.p_value)
+    assert (found.interval.low[0], found.interval.high[0]) == pytest.approx((t.interval.low, t.interval.high))
+    assert r.against("a").correction.adjusted == pytest.approx(r.against("a", "holm").correction.adjusted)
     for ask in (lambda: r.pairwise("tukey-kramer"), lambda: r.against("a", "dunnett")):
         with pytest.raises(InputError, match="independent groups"):
             ask()
@@ -292,12 +296,12 @@ def test_step_down_dunnett_is_closed_testing():
     sets = [list(c) for size in (1, 2, 3) for c in combinations(range(3), size)]
     for i in range(3):
         expected = max(dunnett.sf(t[c].max(), df, loadings[c], two_sided=True) for c in sets if i in c)
-        assert found.adjusted[i] == pytest.approx(expected, rel=1e-9)
-    assert np.all(found.adjusted <= r.against("a").adjusted * (1 + 1e-12))
+        assert found.correction.adjusted[i] == pytest.approx(expected, rel=1e-9)
+    assert np.all(found.correction.adjusted <= r.against("a").correction.adjusted * (1 + 1e-12))
     greater, less = (r.against("a", alternative=side) for side in ("greater", "less"))
-    assert np.all(np.isinf(greater.high))
-    assert np.all(np.isinf(less.low))
-    assert greater.p_values + less.p_values == pytest.approx(1)
+    assert np.all(np.isinf(greater.interval.high))
+    assert np.all(np.isinf(less.interval.low))
+    assert greater.p_value + less.p_value == pytest.approx(1)
 
 
 @settings(deadline=None)
@@ -305,23 +309,25 @@ def test_step_down_dunnett_is_closed_testing():
 def test_groups_share_a_letter_exactly_where_they_are_not_told_apart(levels, sd):
     """Whatever the pattern of differences, and no letter holds another."""
     r = groups([Summary(6 + k, m, sd, str(k)) for k, m in enumerate(levels)], variances="equal").pairwise()
-    for one, two, differ in zip(r.first, r.second, r.differ, strict=True):
-        assert bool(set(r.letters[one]) & set(r.letters[two])) != differ
-    assert all(r.letters.values())
+    letters = r.correction.letters
+    for label, differ in zip(r.axis.labels, r.correction.stands, strict=True):
+        one, two = label.split(" − ")
+        assert bool(set(letters[one]) & set(letters[two])) != differ
+    assert all(letters.values())
 
 
 def test_the_sentences_say_no_more_than_was_found():
     """Nothing overall is said first; one group that stands out is named; the others are not called equal."""
     none = groups([Summary(30, m, 1, str(m)) for m in (1.0, 1.1, 0.9)])
     assert "is not shown" in none.sentence()
-    assert str(none.pairwise()).index("overall test finds nothing") < str(none.pairwise()).index("−")
+    assert "differ" not in none.pairwise().verdict
     out = groups([Summary(30, m, 1, label) for m, label in ((1, "a"), (1.1, "b"), (4, "far"))]).pairwise()
     assert out.sentence() == (
-        "value: 2 of 3 pairs differ; far from every other group. Of the rest a difference is not shown, nor that there"
-        " is none."
+        "value: 2 of 3 pairs differ after Games–Howell: a − far, b − far; far from every other group. Of the rest a"
+        " difference is not shown, nor that there is none."
     )
     holm = groups(FOUR).pairwise("holm")
-    assert holm.to_frame()["adjusted"].tolist() == holm.adjusted.tolist()
+    assert holm.to_frame()["adjusted"].tolist() == holm.correction.adjusted.tolist()
     assert "≠ differ" in out.plot().texts[0].get_text()
 
 
@@ -343,13 +349,18 @@ def test_what_decides_is_said():
         ({"a": [1.0], "b": [2, 3], "c": [1, 4]}, {}, DataError, "'a' has 1 unit"),
         ({"a": [1, 1], "b": [2, 3]}, {}, DataError, "'a' equals the others"),
         ({"a": [1, 1], "b": [1, 1]}, {}, DataError, "no test"),
-        ({"a": [1, 1], "b": [1, 1]}, {"by_ranks": True}, DataError, "no order"),
-        ({"a": [1, 2], "b": [1, 2, 3]}, {"same_units": True}, DataError, "every unit"),
-        ({"a": [1, 2], "b": [2, 3]}, {"same_units": True}, DataError, "change alike"),
+        ({"a": [1, 1], "b": [1, 1]}, {"compare": "ranks"}, DataError, "no order"),
+        ({"a": [1, 2], "b": [1, 2, 3]}, {"compare": "same-units"}, DataError, "every unit"),
+        ({"a": [1, 2], "b": [2, 3]}, {"compare": "same-units"}, DataError, "change alike"),
         ({"a": [1, np.nan], "b": [2, 3]}, {}, DataError, "values"),
         ({"a": [1, 2], "b": [2, 3]}, {"variances": "welch"}, InputError, "variances"),
         ([Summary(5, [1, 2], 1, "a"), Summary(5, 1, 1, "b")], {}, InputError, "one number"),
-        ({"a": [1, 2], "b": [2, 3]}, {"by_ranks": True, "same_units": True}, InputError, "same_units"),
+        (
+            {"a": [1, 2], "b": [2, 3]},
+            {"compare": "ranks", "variances": "equal"},
+            InputError,
+            "variances='equal' says nothing",
+        ),
     ],
 )
 def test_bad_input_is_named(samples, options, kind, words):
@@ -361,8 +372,8 @@ def test_bad_input_is_named(samples, options, kind, words):
 def test_a_group_of_one_counts_where_the_spread_is_shared():
     """The classic F takes it; unknown names of methods and controls are named."""
     r = groups({"a": [1.0], "b": [2, 3], "c": [1, 4]}, variances="equal")
-    assert r.df2 == 2
-    assert r.pairwise().adjusted.shape == (3,)
+    assert r.df[1] == 2
+    assert r.pairwise().correction.adjusted.shape == (3,)
     with pytest.raises(InputError, match="Did you mean 'tukey-kramer'"):
         r.pairwise("tukey-kramr")
     with pytest.raises(InputError, match="control"):
@@ -372,7 +383,7 @@ def test_a_group_of_one_counts_where_the_spread_is_shared():
 def test_units_are_aligned_from_a_long_table():
     """The same order of units under each condition, those without every condition left out and counted."""
     table = ar.table(ar.demo.path("turnarounds"))
-    sides = table.split("minutes", by="when", unit="vessel")
+    sides = table.samples("minutes", by="when", unit="vessel")
     both = table.pairs("minutes", by="when", unit="vessel", control="before")
     assert sides["after"].values.tolist() == both.treatment.tolist()
     assert sides["before"].missing == both.left_out == 1

@@ -57,8 +57,8 @@ def test_intervals_of_two_shares(table, kind, low, high):
 def test_tea_tasting():
     """Three of four cups told right: Fisher (1935) gives 17 in 70 for so many or more."""
     groups = Counts(3, 4, "milk first"), Counts(1, 4, "tea first")
-    assert proportions(*groups, test="fisher", alternative="greater").p_value == pytest.approx(17 / 70, rel=1e-12)
-    assert proportions(*groups, test="fisher").p_value == pytest.approx(34 / 70, rel=1e-12)
+    assert proportions(*groups, test="exact", alternative="greater").p_value == pytest.approx(17 / 70, rel=1e-12)
+    assert proportions(*groups, test="exact").p_value == pytest.approx(34 / 70, rel=1e-12)
 
 
 FIRST = [0.7, -1.6, -0.2, -1.2, -0.1, 3.4, 3.7, 0.8, 0.0, 2.0]

@@ -126,9 +126,9 @@ def test_spearman_is_pearson_of_mean_ranks():
     """Ties share their rank; a rising map of either side changes nothing."""
     x, y = RNG.integers(0, 9, 50).astype(float), RNG.normal(size=50)
     ranked = [np.array([np.mean(np.flatnonzero(np.sort(v) == s) + 1) for s in v]) for v in (x, y)]
-    found = correlation(x, y, kind="spearman")
+    found = correlation(x, y, coefficient="spearman")
     assert found.estimate == pytest.approx(np.corrcoef(*ranked)[0, 1], rel=1e-12)
-    assert correlation(x**3, np.exp(y), kind="spearman").estimate == pytest.approx(found.estimate, rel=1e-12)
+    assert correlation(x**3, np.exp(y), coefficient="spearman").estimate == pytest.approx(found.estimate, rel=1e-12)
     se = np.sqrt((1 + found.estimate**2 / 2) / 47)
     assert np.arctanh(found.interval.high) - np.arctanh(found.estimate) == pytest.approx(
         1.959963984540054 * se, rel=1e-9

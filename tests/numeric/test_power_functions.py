@@ -10,7 +10,7 @@ from scipy import special
 
 import truth
 from amber_ruler.numeric import chisquare, dunnett, fisher, normal, pearson, score, student
-from amber_ruler.plan import enumerate as exactly
+from amber_ruler.plan import outcomes as exactly
 from truth import mp
 
 

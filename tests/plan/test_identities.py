@@ -14,12 +14,12 @@ SIGNED = {
     "one mean": plan.OneMean(sd=2),
     "two means": plan.TwoMeans(sd=3, ratio=1.5),
     "two spreads": plan.TwoMeans(sd=3, sd_treatment=5),
-    "known": plan.TwoMeans(sd=3, known=True),
+    "known": plan.TwoMeans(sd=3, distribution="normal"),
     "paired means": plan.PairedMeans(sd=3, correlation=0.4),
     "clustered": plan.TwoMeans(sd=3).with_clusters(4, 0.2),
     "paired shares": plan.PairedProportions(discordant=0.9),
     "correlation": plan.Correlation(),
-    "Fisher": plan.Correlation(exact=False),
+    "Fisher": plan.Correlation(power_from="fisher-z"),
 }
 MIRROR = {"two-sided": "two-sided", "greater": "less", "less": "greater"}
 
@@ -62,12 +62,13 @@ def test_failures_are_successes_seen_from_the_other_side(p0, p1, n1, n0, exact):
     """Exchanging successes and failures, or the two groups, changes no power of a two-sided test of shares."""
     if abs(p1 - p0) < 1e-3:
         return
-    power = plan.TwoProportions(baseline=p0, exact=exact).power(treatment=p1, n=(n1, n0)).power
-    swapped = plan.TwoProportions(baseline=1 - p0, exact=exact).power(treatment=1 - p1, n=(n1, n0)).power
-    turned = plan.TwoProportions(baseline=p1, exact=exact).power(treatment=p0, n=(n0, n1)).power
+    how = "outcomes" if exact else "normal"
+    power = plan.TwoProportions(baseline=p0, power_from=how).power(treatment=p1, n=(n1, n0)).power
+    swapped = plan.TwoProportions(baseline=1 - p0, power_from=how).power(treatment=1 - p1, n=(n1, n0)).power
+    turned = plan.TwoProportions(baseline=p1, power_from=how).power(treatment=p0, n=(n0, n1)).power
     assert (swapped, turned) == pytest.approx((power, power), rel=1e-8)
-    one = plan.OneProportion(baseline=p0, exact=exact).power(treatment=p1, n=n1).power
-    mirrored = plan.OneProportion(baseline=1 - p0, exact=exact).power(treatment=1 - p1, n=n1).power
+    one = plan.OneProportion(baseline=p0, power_from=how).power(treatment=p1, n=n1).power
+    mirrored = plan.OneProportion(baseline=1 - p0, power_from=how).power(treatment=1 - p1, n=n1).power
     assert mirrored == pytest.approx(one, rel=1e-8)
 
 
@@ -123,17 +124,17 @@ def test_special_cases_meet():
     added = 0.25 / 4.25
     assert plan.Regression(predictors=1).power(effect=added, n=80).power == pytest.approx(means, rel=1e-10)
     square = plan.Association(rows=1, columns=2).power(effect=0.1, n=900).power
-    known = plan.OneMean(known=True).power(effect=0.1, n=900).power
+    known = plan.OneMean(distribution="normal").power(effect=0.1, n=900).power
     assert square == pytest.approx(known, rel=1e-10)
     many = plan.TwoMeans().power(effect=1e-3, n=10**7).power
-    assert many == pytest.approx(plan.TwoMeans(known=True).power(effect=1e-3, n=10**7).power, rel=1e-6)
+    assert many == pytest.approx(plan.TwoMeans(distribution="normal").power(effect=1e-3, n=10**7).power, rel=1e-6)
     unpaired = plan.PairedMeans(sd=1, correlation=0.0).power(effect=0.3, n=500).power
     assert unpaired == pytest.approx(plan.OneMean(sd=math.sqrt(2)).power(effect=0.3, n=500).power, rel=1e-12)
     ratio = plan.RatioMetric(
         numerator_mean=3, numerator_variance=4, denominator_mean=1, denominator_variance=0, covariance=0
     )
     assert ratio.power(effect=0.2, n=90).power == pytest.approx(
-        plan.TwoMeans(sd=2, known=True).power(effect=0.2, n=90).power, rel=1e-12
+        plan.TwoMeans(sd=2, distribution="normal").power(effect=0.2, n=90).power, rel=1e-12
     )
     wide = plan.TwoMeans().with_margin(50.0, "equivalence").power(n=20).power
     assert wide == pytest.approx(1.0)

@@ -24,18 +24,18 @@ SIDES = ["two-sided", "greater", "less"]
 # Each design with a typical effect; one-sided ones look in its direction.
 DESIGNS = {
     "one mean": lambda **k: (plan.OneMean(sd=2, **k), 0.7),
-    "one mean, known": lambda **k: (plan.OneMean(sd=2, known=True, **k), 0.7),
+    "one mean, known": lambda **k: (plan.OneMean(sd=2, distribution="normal", **k), 0.7),
     "two means": lambda **k: (plan.TwoMeans(sd=3, ratio=1.7, **k), 1.1),
     "two means, unequal": lambda **k: (plan.TwoMeans(sd=3, sd_treatment=5, ratio=0.5, **k), 1.1),
     "paired means": lambda **k: (plan.PairedMeans(sd_difference=2, **k), 0.5),
-    "one proportion": lambda **k: (plan.OneProportion(baseline=0.3, exact=False, **k), 0.1),
+    "one proportion": lambda **k: (plan.OneProportion(baseline=0.3, power_from="normal", **k), 0.1),
     "two proportions": lambda **k: (plan.TwoProportions(baseline=0.3, ratio=3, **k), 0.08),
     "unpooled": lambda **k: (plan.TwoProportions(baseline=0.3, test="unpooled", **k), 0.08),
     "paired proportions": lambda **k: (plan.PairedProportions(discordant=0.4, **k), 0.1),
     "paired, correlated": lambda **k: (plan.PairedProportions(baseline=0.3, correlation=0.5, **k), 0.1),
     "two rates": lambda **k: (plan.TwoRates(baseline=0.4, exposure=3, **k), 0.1),
     "correlation": lambda **k: (plan.Correlation(**k), 0.4),
-    "correlation, Fisher": lambda **k: (plan.Correlation(null=0.2, exact=False, **k), 0.3),
+    "correlation, Fisher": lambda **k: (plan.Correlation(null=0.2, power_from="fisher-z", **k), 0.3),
     "many means": lambda **k: (plan.ManyMeans(groups=4, alpha=k["alpha"]), 0.3),
     "regression": lambda **k: (plan.Regression(predictors=2, others=1, alpha=k["alpha"]), 0.1),
     "association": lambda **k: (plan.Association(rows=3, columns=2, alpha=k["alpha"]), 0.25),
@@ -94,7 +94,7 @@ def test_published_sizes():
     assert plan.OneProportion().sample_size_for_width(half_width=0.05).n == 385
     assert plan.OneProportion(baseline=0.2).sample_size_for_width(half_width=0.05).n == 246
     assert plan.TwoProportions().sample_size_for_width(half_width=0.05).n == 769
-    assert plan.OneMean(sd=15, known=True).sample_size_for_width(half_width=3).n == 97
+    assert plan.OneMean(sd=15, distribution="normal").sample_size_for_width(half_width=3).n == 97
     assert plan.TwoMeans(sd=1).sample_size(effect=0.5, power=0.8).n_total == 128
     assert plan.TwoMeans(sd=1, alternative="greater").sample_size(effect=0.5, power=0.8).n_total == 102
     assert plan.ManyMeans(groups=4).sample_size(effect=0.25, power=0.8).n_total == 180
@@ -269,18 +269,18 @@ def test_what_a_grid_cannot_reach_is_said():
 SIMULATED = [
     (plan.TwoMeans(sd=2), {"effect": 1.0, "n": 64}),
     (plan.TwoMeans(sd_treatment=2, ratio=2), {"effect": 0.5, "n": 64}),
-    (plan.TwoMeans(known=True), {"effect": 0.4, "n": 64}),
+    (plan.TwoMeans(distribution="normal"), {"effect": 0.4, "n": 64}),
     (plan.TwoMeans().with_clusters(5, 0.1).with_covariate(0.5), {"effect": 0.5, "n": 60}),
     (plan.TwoMeans().with_margin(0.3, good="lower"), {"n": 150}),
     (plan.TwoMeans().with_margin(0.3, "equivalence"), {"effect": 0.05, "n": 242}),
     (plan.TwoMeans().with_variants(3, "sidak").with_attrition(0.2), {"effect": 0.5, "n": 100}),
-    (plan.TwoProportions(baseline=0.1, exact=True), {"effect": 0.1, "n": 196}),
-    (plan.TwoProportions(baseline=0.3, exact=True, alternative="less"), {"effect": -0.05, "n": (600, 500)}),
+    (plan.TwoProportions(baseline=0.1, power_from="outcomes"), {"effect": 0.1, "n": 196}),
+    (plan.TwoProportions(baseline=0.3, power_from="outcomes", alternative="less"), {"effect": -0.05, "n": (600, 500)}),
     (plan.OneMean(sd=2), {"effect": 1.0, "n": 30}),
-    (plan.OneMean(known=True).with_margin(0.3), {"effect": 0.0, "n": 70}),
+    (plan.OneMean(distribution="normal").with_margin(0.3), {"effect": 0.0, "n": 70}),
     (plan.PairedMeans(sd=10, correlation=0.6), {"effect": 3.0, "n": 60}),
     (plan.OneProportion(baseline=0.5), {"effect": 0.2, "n": 53}),
-    (plan.OneProportion(baseline=0.4, exact=False), {"effect": 0.1, "n": 400}),
+    (plan.OneProportion(baseline=0.4, power_from="normal"), {"effect": 0.1, "n": 400}),
     (plan.PairedProportions(discordant=0.3), {"effect": 0.1, "n": 240}),
     (plan.TwoRates(baseline=0.5, exposure=28), {"lift": 0.1, "n": 118}),
 ]
@@ -371,9 +371,9 @@ def test_earlier_studies():
         (lambda: plan.TwoProportions(baseline=0.9).sample_size(effect=0.2), "give a share of 1.1"),
         (lambda: plan.TwoProportions(baseline=0.9).detectable_effect(n=3), "no effect has a power"),
         (lambda: plan.TwoProportions(baseline=0.9).power(standardised=2, n=9), "no share as far away"),
-        (lambda: plan.TwoProportions(baseline=0.9, exact=True).with_clusters(5, 0.1), "exact=False"),
-        (lambda: plan.OneProportion(baseline=0.9).with_covariate(0.1), "exact=False"),
-        (lambda: plan.OneProportion(baseline=0.5).sample_size(effect=5e-6), "exact=False"),
+        (lambda: plan.TwoProportions(baseline=0.9, power_from="outcomes").with_clusters(5, 0.1), "power_from='normal'"),
+        (lambda: plan.OneProportion(baseline=0.9).with_covariate(0.1), "power_from='normal'"),
+        (lambda: plan.OneProportion(baseline=0.5).sample_size(effect=5e-6), "power_from='normal'"),
         (lambda: plan.TwoRates(baseline=1).power(effect=-1, n=5), "can't fall to 0"),
         (lambda: plan.ManyMeans(groups=3).power(effect=-1, n=5), "above 0"),
         (lambda: plan.ManyMeans(groups=3).power(means=[1, 2], n=5), "3 numbers"),

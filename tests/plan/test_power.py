@@ -60,7 +60,7 @@ def test_one_group_of_means(effect, n):
     assert pairs.power == pytest.approx(float(expected), rel=1e-9)
     assert pairs.effect == pytest.approx(effect * math.sqrt(9 + 16 - 2 * 0.7 * 12), rel=1e-12)
     z, shift = mp.sqrt(2) * mp.erfinv(mp.mpf("0.95")), mp.mpf(effect) * mp.sqrt(n)
-    known = plan.OneMean(known=True).power(effect=effect, n=n).power
+    known = plan.OneMean(distribution="normal").power(effect=effect, n=n).power
     assert known == pytest.approx(float(mp.ncdf(shift - z) + mp.ncdf(-shift - z)), rel=1e-12)
 
 
@@ -141,7 +141,7 @@ def test_correlation(rho, null, n):
     start = mp.tanh(mp.atanh(sign * null) + z / mp.sqrt(n - 2))
     critical = quantile(lambda r: upper(r, sign * null), ALPHA, (start, start * mp.mpf("1.01")))
     assert answer.power == pytest.approx(float(upper(critical, sign * rho)), rel=1e-8)
-    fisher = plan.Correlation(null=null, exact=False).power(treatment=rho, n=n).power
+    fisher = plan.Correlation(null=null, power_from="fisher-z").power(treatment=rho, n=n).power
     shift, z = (mp.atanh(rho) - mp.atanh(null)) * mp.sqrt(n - 3), mp.sqrt(2) * mp.erfinv(mp.mpf("0.95"))
     assert fisher == pytest.approx(float(mp.ncdf(shift - z) + mp.ncdf(-shift - z)), rel=1e-12)
 
@@ -160,7 +160,7 @@ def test_shares_rates_and_ratios_by_hand():
     assert answer.half_width == pytest.approx(float(mp.sqrt(2) * mp.erfinv(mp.mpf("0.95")) * both), rel=1e-12)
     unpooled = plan.TwoProportions(baseline=0.1, test="unpooled").power(lift=0.2, n=n)
     assert unpooled.power == pytest.approx(normal_power(both, both, p1 - p0), rel=1e-12)
-    one = plan.OneProportion(baseline=0.1, exact=False).power(treatment=0.12, n=n)
+    one = plan.OneProportion(baseline=0.1, power_from="normal").power(treatment=0.12, n=n)
     errors = [mp.sqrt(p * (1 - p) / n) for p in (p0, p1)]
     assert one.power == pytest.approx(normal_power(*errors, p1 - p0), rel=1e-12)
     pairs = plan.PairedProportions(discordant=0.3).power(effect=0.1, n=234)
@@ -223,7 +223,7 @@ def test_exact_power_of_two_shares(test, alternative):
         z = 0.0 if a == b else (a - b) / math.sqrt(variance) if variance else math.copysign(math.inf, a - b)
         if z > critical or (alternative == "two-sided" and z < -critical):
             power += binomial(n1, p1)[x1] * binomial(n0, p0)[x0]
-    design = plan.TwoProportions(baseline=p0, test=test, exact=True, alternative=alternative)
+    design = plan.TwoProportions(baseline=p0, test=test, power_from="outcomes", alternative=alternative)
     assert design.power(treatment=p1, n=(n1, n0)).power == pytest.approx(power, rel=1e-10)
 
 

@@ -9,11 +9,15 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 import amber_ruler as ar
-from amber_ruler.multiplicity import adjust
-from amber_ruler.report import figure, numbers, text
+from amber_ruler.multiplicity import correct
+from amber_ruler.report import figure, html, numbers, schema, text
 from amber_ruler.report.blocks import Ruler, RulerRow
 from amber_ruler.report.drawing import rulers_figure
 from amber_ruler.report.scale import scale_of
+from amber_ruler.report.schema import model_of
+from amber_ruler.report.views import VIEWS
+from amber_ruler.report.views.parts import VIEWS as VIEWS_OF_PARTS
+from amber_ruler.results.result import type_tag
 
 ONE, TWO = ar.Summary(400, 14.2, 20.0, "short"), ar.Summary(420, 11.0, 18.0, "current")
 
@@ -58,7 +62,7 @@ RESULTS = {
     "earlier": lambda: ar.plan.EarlierStudy.of_proportions(ar.Counts(60, 400), ar.Counts(30, 400)),
     "boundaries": lambda: ar.sequential.boundaries([0.3, 0.6, 1.0], spending="pocock"),
     "monitoring": lambda: ar.sequential.monitor(ar.sequential.boundaries(4), [0.7, 3.1, 1.0]),
-    "corrected": lambda: adjust({"fare": 0.01, "booked": 0.2}),
+    "corrected": lambda: correct({"fare": 0.01, "booked": 0.2}),
     "description": lambda: ar.table(ar.demo.path("travellers")).describe("fare", by="form"),
     "one mean": lambda: ar.measure.mean(ar.Summary(90, 14.2, 4.0, "short"), null=13, margin=0.5),
     "bare mean": lambda: ar.measure.mean(ar.Summary(90, 14.2, 4.0, "short")),
@@ -80,30 +84,54 @@ RESULTS = {
     "findings": lambda: ar.table(ar.demo.path("events")).check(by="form", unit="traveller", day="day"),
     "split": lambda: ar.table(ar.demo.path("travellers")).check_split(by="form"),
     "groups": lambda: ar.measure.groups(delays(), variances="equal"),
-    "groups by ranks": lambda: ar.measure.groups(delays(), by_ranks=True),
+    "groups by ranks": lambda: ar.measure.groups(delays(), compare="ranks"),
     "same units": lambda: ar.measure.groups(
-        ar.table(ar.demo.path("turnarounds")).split("minutes", by="when", unit="vessel"), same_units=True
+        ar.table(ar.demo.path("turnarounds")).samples("minutes", by="when", unit="vessel"), compare="same-units"
     ),
     "all pairs": lambda: ar.measure.groups(delays()).pairwise("scheffe"),
     "against one": lambda: ar.measure.groups(delays()).against("Amble", alternative="greater"),
-    "pairs by ranks": lambda: ar.measure.groups(delays(), by_ranks=True).pairwise(),
+    "pairs by ranks": lambda: ar.measure.groups(delays(), compare="ranks").pairwise(),
     "factors": lambda: ar.measure.factors(delays(["route", "season"])),
-    "plain factors": lambda: ar.measure.factors(delays(["route", "season"]), interaction=False, kind="III"),
+    "plain factors": lambda: ar.measure.factors(delays(["route", "season"]), terms="main", squares="III"),
     "counts": lambda: ar.measure.independence(
         ar.table(ar.demo.path("tickets")).counts(row="port", column="ticket", count="count")
     ),
     "few counts": lambda: ar.measure.independence([[3, 1, 4], [0, 5, 1]], draws=500),
-    "kinds": lambda: ar.measure.shares({"foot": 120, "bicycle": 80, "car": 100}),
-    "families": lambda: adjust({"fare": 0.01, "booked": 0.2}, families={"fare": "primary", "booked": "segments"}),
-    "family": lambda: ar.multiplicity.measure_family(
-        {"fare": lambda alpha: ar.measure.means(ONE, TWO, alpha=alpha)}, method="sidak"
+    "kinds": lambda: ar.measure.goodness_of_fit({"foot": 120, "bicycle": 80, "car": 100}),
+    "families": lambda: correct({"fare": 0.01, "booked": 0.2}, families={"fare": "primary", "booked": "segments"}),
+    "family": lambda: correct({"fare": ar.measure.means(ONE, TWO), "booked": shares()}, method="sidak"),
+    "two units": lambda: correct(
+        {"fare": ar.measure.means(ONE, TWO), "spread": ar.measure.spreads(ONE, TWO)},
+        families={"fare": "primary", "spread": "segments"},
     ),
+    "segments": lambda: correct(
+        ar.measure.means(
+            ar.Summary([90, 80], [14.2, 11], 4.0, "short", axis=ar.Axis("port", ("Gullhaven", "Tern Quay"))),
+            ar.Summary(85, 13.0, 4.0, "current"),
+        )
+    ),
+    "every part": lambda: weighed_and_drawn(),  # noqa: PLW0108 - it stands below
     "in order": lambda: ar.multiplicity.fixed_sequence({"fare": 0.01, "booked": 0.2}),
 }
 
 
+def shares():
+    return ar.measure.proportions(ar.Counts(30, 90, "short"), ar.Counts(9, 80, "current"))
+
+
+def weighed_and_drawn():
+    """A difference that is adjusted, corrected, looked at early, weighed, and drawn, all in one."""
+    arms = moments(1, "short"), moments(2, "current")
+    raw = correct({"fare": ar.adjust.cuped(*arms, value="fare", covariate="prior")})["fare"]
+    evidence = ar.bayes.means(*(m.select("fare") for m in arms)).evidence
+    looks = ar.sequential.monitor(ar.sequential.boundaries(3), [raw]).latest.looks
+    for part in (evidence, looks, ar.results.Draws(replicates=2_000, error=0.01, seed=4)):
+        raw = raw.with_part(part)
+    return raw
+
+
 def delays(by="route"):
-    return ar.table(ar.demo.path("crossings")).split("delay", by=by)
+    return ar.table(ar.demo.path("crossings")).samples("delay", by=by)
 
 
 @pytest.fixture(params=RESULTS, scope="module")
@@ -124,17 +152,65 @@ def test_every_kind_of_result_fits_any_width(result, width, ascii_only):
 
 
 def test_every_kind_of_result_comes_out_as_data(result):
-    """JSON without NaN, a sentence of one line, a frame with rows, an equal twin, a notebook view."""
+    """JSON without NaN that reads back and fits its schema, a one-line sentence, a frame with rows, an equal twin."""
     data = json.loads(result.to_json())
-    assert data["schema"] == "amber-ruler result 1"
-    assert data["kind"] == result.kind
+    assert data["schema"] == "amber-ruler result 2"
+    assert data["type"] in VIEWS
+    model_of(type(result)).model_validate(data)
+    twin = ar.Result.from_json(result.to_json())
+    assert twin == result
+    assert twin.sentence() == result.sentence()
     assert result.sentence().endswith(".")
     assert "\n" not in result.sentence()
     assert len(result.to_frame()) >= 1
-    assert result == result
     assert result != "text"
-    assert result._repr_html_().startswith("<pre")
     assert str(result) == repr(result)
+
+
+def test_every_kind_of_result_has_its_html(result):
+    """Real tables with captions and header scopes, rulers that say their rows in text; nothing runs or is fetched."""
+    page = result._repr_html_()
+    assert page.startswith('<div class="amber-ruler">')
+    assert page.count("<table") == page.count("<caption>") == page.count("</table>")
+    assert ("<svg" in page) == ("aria-label" in page)
+    for word in ("<script", "http", "object at", "<pre"):
+        assert word not in page
+    assert "<!doctype html>" in html([result, result], title="<both>")
+    assert "&lt;both&gt;" in html(result, title="<both>")
+
+
+def test_every_view_and_part_has_a_result_here_and_the_schema_knows_them():
+    """What is drawn in no test is drawn nowhere."""
+    shown = {type_tag(type(make())) for make in RESULTS.values()}
+    assert shown == set(VIEWS)
+    parts = {type(part) for part in weighed_and_drawn().parts}
+    assert parts == set(VIEWS_OF_PARTS)
+    drawn, frame = str(weighed_and_drawn()), weighed_and_drawn().to_frame()
+    for said in ("raw", "chance that treatment is better", "look 1 of 3", "2,000 draws", "adjusted p"):
+        assert said in drawn
+    assert {"raw_low", "chance_better", "adjusted", "look", "replicates"} <= set(frame)
+    published = schema()
+    assert set(published["$defs"]) >= {"interval", "comparison", "test", "effect_size", *VIEWS}
+
+
+def test_values_and_callers_arrays_stay_out_of_results():
+    """Raw values reach neither JSON nor a frame; a result answers for what was given, not for what became of it."""
+    values = np.array([3.25, 5.5, 4.75, 19.125])
+    r = ar.measure.means(values, [2.0, 4.0, 3.0, 1.0])
+    told = r.again(alpha=0.1).p_value
+    values[:] = 0.0
+    assert r.again(alpha=0.1).p_value == told
+    assert "19.125" not in r.to_json()
+    with pytest.raises(ValueError, match="read-only"):
+        r.asked.groups[0].values[0] = 1.0
+    pairs = ar.Pairs([3.25, 5.5, 4.75], [2.0, 4.0, 3.0]).describe()
+    assert "5.5" not in pairs.to_json()
+    with pytest.raises(ar.InputError, match="read back"):
+        ar.Result.from_json(pairs.to_json()).plot()
+    with pytest.raises(ar.DataError, match="no JSON text"):
+        ar.Result.from_json("{")
+    with pytest.raises(ar.DataError, match="'nothing' is not there"):
+        ar.Result.from_json(json.dumps({**json.loads(r.to_json()), "type": "nothing"}))
 
 
 def test_every_kind_of_result_draws_a_figure(result):

@@ -99,7 +99,7 @@ def test_a_log_becomes_units(door):
     for form, rows in expected.groupby("form"):
         for name in numbers:
             assert found[form].mean(name) == pytest.approx(rows[name].mean(), rel=1e-12), name
-    dearest = units.split("dearest", by="form")
+    dearest = units.samples("dearest", by="form")
     assert dearest["short"].missing == expected.loc[expected["form"] == "short", "dearest"].isna().sum()
     assert units.sizes(by="came_for") == expected["came_for"].value_counts().to_dict()
 
@@ -115,7 +115,7 @@ def test_units_without_events_are_kept_when_assigned(door):
     found = units.moments(["searches", "spent"], by="form")
     total_spent = table.loc[table["traveller"] % 2 == 1, "amount"].sum()
     assert found["short"].mean("spent") == pytest.approx(total_spent / 600, rel=1e-12)
-    assert units.split("dearest", by="form")["short"].missing > 100
+    assert units.samples("dearest", by="form")["short"].missing > 100
 
 
 def test_labels_conditions_and_new_columns(door):
@@ -165,7 +165,7 @@ def test_several_columns_at_once(door):
     )
     source = door(table)
     by_hand = table.groupby(["form", "day"])["x"].agg(["size", "mean"])
-    moments, samples = source.moments("x", by=["form", "day"]), source.split("x", by=["form", "day"])
+    moments, samples = source.moments("x", by=["form", "day"]), source.samples("x", by=["form", "day"])
     assert set(moments) == {"a · 10", "a · 2", "b · 10", "b · 2"} == set(samples)
     for (form, day), row in by_hand.iterrows():
         assert (moments[f"{form} · {day}"].n, len(samples[f"{form} · {day}"])) == (row["size"], row["size"])

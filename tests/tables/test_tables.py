@@ -86,7 +86,7 @@ def test_every_engine_splits_and_counts(door):
     """Samples hold the values, missing ones counted; true and false count as 1 and 0."""
     table = frame()
     source = door(table)
-    samples = source.split("fare", by="form")
+    samples = source.samples("fare", by="form")
     for label, sample in samples.items():
         rows = table.loc[table["form"] == label, "fare"]
         assert sample.missing == rows.isna().sum()
@@ -96,7 +96,7 @@ def test_every_engine_splits_and_counts(door):
     assert counts.unassigned == 3
     mobile = source.moments("mobile", by="form")
     assert mobile["short"].mean("mobile") == pytest.approx(table.loc[table["form"] == "short", "mobile"].mean())
-    assert source.split("mobile", by="form")["short"].values.mean() == pytest.approx(mobile["short"].mean("mobile"))
+    assert source.samples("mobile", by="form")["short"].values.mean() == pytest.approx(mobile["short"].mean("mobile"))
 
 
 def test_every_engine_knows_shapes_and_clusters(door):
@@ -163,7 +163,7 @@ def test_variants_far_apart_each_keep_their_digits(door):
 def test_split_and_moments_lead_to_the_same_result(door):
     """Whichever way the rows go, the answer is one."""
     source = door(frame())
-    moments, samples = source.moments("prior", by="form"), source.split("prior", by="form")
+    moments, samples = source.moments("prior", by="form"), source.samples("prior", by="form")
     a = ar.measure.means(moments["short"], moments["current"])
     b = ar.measure.means(samples["short"], samples["current"])
     assert a.p_value == pytest.approx(b.p_value, rel=1e-9)

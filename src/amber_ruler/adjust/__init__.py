@@ -1,5 +1,5 @@
 """Variance reduction: the same difference, measured more sharply."""
 
-from amber_ruler.adjust.cuped import Adjusted, cuped
+from amber_ruler.adjust.cuped import cuped
 
-__all__ = ["Adjusted", "cuped"]
+__all__ = ["cuped"]

@@ -2,53 +2,30 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, fields
-from typing import TYPE_CHECKING, ClassVar, Literal
+from dataclasses import replace
+from typing import Literal
 
 import numpy as np
+from numpy.typing import ArrayLike
 
-from amber_ruler.errors import DataError
+from amber_ruler.effects import Alternative
+from amber_ruler.errors import DataError, InputError
 from amber_ruler.measure import means
-from amber_ruler.results import Check, Comparison
+from amber_ruler.moments import Moments
+from amber_ruler.register import method
+from amber_ruler.results import Adjustment, Check, Comparison
 from amber_ruler.samples import Summary
-
-if TYPE_CHECKING:
-    from amber_ruler.effects import Alternative
-    from amber_ruler.moments import Moments
 
 _SHIFT_ALARM = 4.0  # standard errors by which a covariate may differ before it is doubted
 
 
-@dataclass(frozen=True, slots=True, kw_only=True, eq=False, repr=False)
-class Adjusted(Comparison):
-    """A difference adjusted for a covariate, beside the raw one.
-
-    Attributes
-    ----------
-    raw : Comparison
-        The same metric without the covariate.
-    covariate : str
-        Name of the column from before the test.
-    slope : float
-        Metric per unit of covariate, within variants.
-    correlation : float
-        Of metric and covariate, within variants.
-    variance_removed : float
-        Share of the difference's variance that the covariate took away.
-    units_saved : int
-        Further units that the raw comparison would have needed, in total, for an interval as narrow.
-    """
-
-    kind: ClassVar[str] = "adjusted_comparison"
-
-    raw: Comparison
-    covariate: str
-    slope: float
-    correlation: float
-    variance_removed: float
-    units_saved: int
-
-
+@method(
+    takes="two",
+    needs="mean",
+    examples=("travellers.csv --value fare --covariate prior_spend --by form --control current --margin 0.30",),
+    columns=("value", "covariate"),
+    exempt={"broadcast": "one pair at a time"},
+)
 def cuped(
     treatment: Moments,
     control: Moments,
@@ -56,11 +33,11 @@ def cuped(
     value: str,
     covariate: str,
     alpha: float = 0.05,
-    null: float = 0.0,
+    null: ArrayLike = 0.0,
     alternative: Alternative = "two-sided",
     margin: float | None = None,
     good: Literal["higher", "lower"] = "higher",
-) -> Adjusted:
+) -> Comparison:
     """How much sharper is the difference of means with a covariate from before the test?
 
     Parameters
@@ -74,8 +51,8 @@ def cuped(
 
     Returns
     -------
-    Adjusted
-        The adjusted comparison, with the raw one beside it.
+    Comparison
+        The adjusted comparison; `adjustment` holds the raw one, and what the covariate was worth.
 
     Raises
     ------
@@ -101,9 +78,12 @@ def cuped(
     >>> current = Moments.from_arrays({"fare": after, "prior": before}, label="current")
     >>> short = Moments.from_arrays({"fare": [a + 1 for a in after], "prior": before}, label="short")
     >>> r = cuped(short, current, value="fare", covariate="prior")
-    >>> round(r.estimate, 6), round(r.variance_removed, 4)
+    >>> round(r.estimate, 6), round(r.adjustment.variance_removed, 4)
     (1.0, 0.9759)
     """
+    for arm in (treatment, control):
+        if not isinstance(arm, Moments):
+            raise InputError(f"cuped takes Moments that hold both columns, not {type(arm).__name__}.")
     arms = tuple(m.select(value, covariate) for m in (treatment, control))
     for arm in arms:
         if arm.n < 3:
@@ -123,24 +103,26 @@ def cuped(
     centre = (one.n * one.means[1] + two.n * two.means[1]) / (one.n + two.n)
     summaries = [_adjusted_summary(arm, slope, float(centre), value) for arm in arms]
     result = means(*summaries, **settings)  # type: ignore[arg-type]
-    variance_raw, variance_now = (sum(float(g.se) ** 2 for g in r.groups) for r in (raw, result))
-    kept = variance_now / variance_raw
-    same = {field.name: getattr(result, field.name) for field in fields(Comparison)}
-    return Adjusted(
-        **same
-        | {
-            "title": f"{result.title}, adjusted for {covariate}",
-            "method": "two means, unequal variances, adjusted for one covariate",
-            "source": "Deng, Xu, Kohavi & Walker (2013), WSDM, 123-132",
-            "checks": (_balance_check(one, two, covariate), *result.checks),
-            "notes": (*result.notes, "Effect sizes are in units of the adjusted spread; the raw ones stand in .raw."),
-        },
+    kept = float((np.asarray(result.se) / np.asarray(raw.se)) ** 2)
+    part = Adjustment(
+        steps=(f"adjusted for {covariate}",),
         raw=raw,
-        covariate=covariate,
-        slope=slope,
+        slopes={covariate: slope},
         correlation=correlation,
         variance_removed=1 - kept,
-        units_saved=max(0, round((one.n + two.n) * (1 / kept - 1))) if kept > 0 else 0,
+        units_saved=max(0, round((float(one.n) + float(two.n)) * (1 / kept - 1))) if kept > 0 else 0,
+    )
+    return replace(
+        result,
+        title=f"{result.title}, adjusted for {covariate}",
+        method="two means, unequal variances, adjusted for one covariate",
+        source="Deng, Xu, Kohavi & Walker (2013), WSDM, 123-132",
+        checks=(_balance_check(one, two, covariate), *result.checks),
+        notes=(
+            *result.notes,
+            "Effect sizes are in units of the adjusted spread; those of the raw one stand in .adjustment.raw.",
+        ),
+        parts=(part,),
     )
 
 
@@ -150,7 +132,8 @@ def _adjusted_summary(arm: Moments, slope: float, centre: float, value: str) -> 
     shift = slope * (float(arm.means[1] - centre) + float(arm.tails[1]))
     mean = float(arm.means[0]) - shift
     tail = (float(arm.means[0]) - mean) - shift + float(arm.tails[0])
-    return Summary(arm.n, mean, float(np.sqrt(squares / (arm.n - 1))), arm.label, arm.missing, value, tail)
+    sd = float(np.sqrt(squares / (arm.n - 1)))
+    return Summary(arm.n, mean, sd, arm.label, arm.missing, value, mean_tail=tail)
 
 
 def _balance_check(one: Moments, two: Moments, covariate: str) -> Check:

@@ -2,27 +2,39 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Literal, NamedTuple
+from typing import Literal, NamedTuple
 
 import numpy as np
+from numpy.polynomial import chebyshev, legendre
 
-from amber_ruler import measure
-from amber_ruler.bayes.posterior import Posterior
 from amber_ruler.bayes.priors import Cauchy
-from amber_ruler.errors import InputError
-from amber_ruler.numeric import student
+from amber_ruler.errors import DataError, InputError
+from amber_ruler.measure import checks
+from amber_ruler.numeric import gate, student
+from amber_ruler.numeric.gate import Floats
 from amber_ruler.numeric.roots import bracketed_root
-from amber_ruler.results import EffectSize, Interval
-
-if TYPE_CHECKING:
-    from collections.abc import Callable
-
-    from amber_ruler.numeric.gate import Floats
-    from amber_ruler.samples import MeanGroup
+from amber_ruler.register import method
+from amber_ruler.results import Comparison, EffectSize, Evidence, Group, Interval
+from amber_ruler.samples import MeanGroup
+from amber_ruler.samples import gate as groups
 
 _PRIOR = Cauchy()
 
 
+@method(
+    takes="two",
+    needs="mean",
+    published=True,
+    examples=(
+        "travellers.csv --value fare --by form --control current --prior 0.1",
+        "--n 80,80 --mean 5.5,4.5 --sd 2,2",
+    ),
+    exempt={
+        "p and interval": "there is no test",
+        "broadcast": "one pair at a time",
+        "swap": "the chance to be better mirrors; the laws of tests don't apply",
+    },
+)
 def means(
     treatment: MeanGroup,
     control: MeanGroup,
@@ -32,7 +44,7 @@ def means(
     margin: float | None = None,
     good: Literal["higher", "lower"] = "higher",
     metric: str | None = None,
-) -> Posterior:
+) -> Comparison:
     """How strong is the evidence for a difference of means, and how large is it likely to be?
 
     Parameters
@@ -48,8 +60,10 @@ def means(
 
     Returns
     -------
-    Posterior
-        The Bayes factor of a difference against none, and the posterior of the difference given that there is one.
+    Comparison
+        Without a test. The estimate is the posterior median of the difference, given that there is one, the interval
+        its equal-tailed posterior interval; in `evidence` the Bayes factor of a difference against none, the chance to
+        be better, and the expected loss.
 
     Notes
     -----
@@ -66,44 +80,61 @@ def means(
     --------
     >>> from amber_ruler import Summary
     >>> r = means(Summary(80, 5.5, 2.0, "short"), Summary(80, 4.5, 2.0, "current"))
-    >>> round(r.bayes_factor, 3)
+    >>> round(r.evidence.bayes_factor, 3)
     13.196
     """
-    raw = measure.means(treatment, control, alpha=alpha, variances="equal", margin=margin, good=good, metric=metric)
-    if np.ndim(raw.estimate):
+    alpha = float(gate.between("alpha", alpha, 0, 0.5))
+    gate.choice("good", good, ("higher", "lower"))
+    room = None if margin is None else float(gate.at_least("margin", margin, 0))
+    one, two = groups.two(treatment, control, "mean")
+    if any(np.ndim(v) for g in (one, two) for v in (g.n, g.mean, g.sd)):
         raise InputError("bayes.means compares one pair at a time: give single numbers.")
-    one, two = raw.groups
-    t, df = float(np.asarray(raw.statistic)), float(np.asarray(raw.df))
-    effective = float(one.n) * float(two.n) / (float(one.n) + float(two.n))
-    pooled = float(one.se) * np.sqrt(float(one.n))
+    n1, n0, sd1, sd0 = (float(v) for v in (one.n, two.n, one.sd, two.sd))
+    if min(n1, n0) < 2:
+        raise DataError("A group has 1 unit: a spread needs at least 2.")
+    df = n1 + n0 - 2
+    pooled = float(np.hypot(sd1 * np.sqrt(n1 - 1), sd0 * np.sqrt(n0 - 1)) / np.sqrt(df))
+    if pooled == 0:
+        raise DataError("Every value of each group equals the others: without any spread there is no evidence.")
+    effective = n1 * n0 / (n1 + n0)
+    difference = (float(one.mean) - float(two.mean)) + (float(one.mean_tail) - float(two.mean_tail))
+    t = difference / pooled * np.sqrt(effective)
     log_factor = log_bayes_factor(t, df, effective, prior.scale)
-
     effect = _EffectPosterior.of(t, df, np.sqrt(effective), prior)
     low, median, high = (effect.quantile(q) for q in (alpha / 2, 0.5, 1 - alpha / 2))
-    above = float(np.sum(effect.cells(np.ones_like)[effect.middle > 0]))
     side = 1.0 if good == "higher" else -1.0
-    return Posterior(
-        title=raw.title,
+    limits = Interval(low, high, 1 - alpha)
+    name = groups.named(metric, "value", one, two)
+    return Comparison(
+        title=f"{name}: {one.label} − {two.label}",
         method="two means, equal variances, Cauchy prior on the standardised effect",
         source="Rouder et al. (2009), Psychonomic Bulletin & Review 16, 225-237",
-        metric=raw.metric,
-        treatment=raw.treatment,
-        control=raw.control,
+        metric=name,
+        treatment=one.label,
+        control=two.label,
         estimate=median * pooled,
-        interval=Interval(low * pooled, high * pooled, 1 - alpha),
-        alpha=alpha,
-        effects={
-            "standardised": EffectSize(median, Interval(low, high, 1 - alpha), "standardised effect"),
-        },
-        groups=raw.groups,
-        margin=raw.margin,
+        interval=limits.scaled(pooled),
+        effects={"standardised": EffectSize(median, limits, "standardised effect")},
+        groups=tuple(
+            Group(g.label, n, float(g.mean), float(g.sd), pooled / np.sqrt(n)) for g, n in ((one, n1), (two, n0))
+        ),
+        facts={"pooled_sd": pooled},
+        margin=room,
         good=good,
-        checks=raw.checks,
-        prior=str(prior),
-        chance_better=above if good == "higher" else 1 - above,
-        expected_loss=effect.mean_of(lambda x: np.maximum(-side * x, 0.0)) * pooled,
-        bayes_factor=float(np.exp(min(log_factor, 700.0))),
-        log_bayes_factor=log_factor,
+        checks=(
+            *checks.few(np.asarray(n1), np.asarray(n0)),
+            *checks.skewed(checks.raw_values(one, two)),
+            *checks.missing(one, two),
+        ),
+        parts=(
+            Evidence(
+                prior=str(prior),
+                chance_better=effect.mean_beyond_0(side, 0),
+                expected_loss=effect.mean_beyond_0(-side, 1) * pooled,
+                bayes_factor=float(np.exp(min(log_factor, 700.0))),
+                log_bayes_factor=log_factor,
+            ),
+        ),
     )
 
 
@@ -130,47 +161,66 @@ def log_bayes_factor(t: float, df: float, effective: float, scale: float) -> flo
     return peak + float(np.log(0.02 * np.sum(np.exp(log_value - peak))))
 
 
-class _EffectPosterior(NamedTuple):
-    """Posterior of the standardised effect on a fine grid, one node of which is 0."""
+_NODES, _WEIGHTS = legendre.leggauss(10)
+# From the density at the nodes of a panel to its integral from the panel's start, as a polynomial on -1..1.
+_INTEGRALS = legendre.legint(
+    (legendre.legvander(_NODES, 9) * _WEIGHTS[:, None] * (np.arange(10) + 0.5)).T, lbnd=-1, axis=0
+)
+# Values at Chebyshev's points, and from there to the coefficients of the polynomial through them.
+_KNOTS = chebyshev.chebpts1(91)
+_FROM_KNOTS = (chebyshev.chebvander(_KNOTS, 90) * np.where(np.arange(91) == 0, 1 / 91, 2 / 91)).T
+_REACH = 14.0  # spreads of the likelihood beyond which nothing is left
+_NOTHING = 1e-45  # of the likelihood's peak
 
-    x: Floats
-    density: Floats
-    middle: Floats
-    middle_density: Floats
+
+class _EffectPosterior(NamedTuple):
+    """Posterior of the standardised effect, in panels with ten nodes each; 0 lies between two of them."""
+
+    edges: Floats
+    x: Floats  # shape (panels, 10)
+    mass: Floats  # density times weight at each node, 1 in all
 
     @classmethod
     def of(cls, t: float, df: float, root: float, prior: Cauchy) -> _EffectPosterior:
-        # Dense where the likelihood is, with room for its tails, and dense where the prior is.
-        u = np.linspace(-1, 1, 4001)
         centre, spread = t / root, np.sqrt(1 + t * t / df) / root
-        likely = centre + spread * 14 * (0.25 * u + 0.75 * u**3)
-        believed = prior.scale * np.tan(0.4999 * np.pi * u[::4])
-        inside = (believed > likely[0]) & (believed < likely[-1])
-        x = np.unique(np.concatenate([likely, believed[inside], [0.0]]))
-        middle = (x[1:] + x[:-1]) / 2
-        density, middle_density = (student.noncentral_pdf(t, df, v * root) * prior.pdf(v) for v in (x, middle))
-        raw = cls(x, density, middle, middle_density)
-        total = raw.mean_of(np.ones_like)
-        return cls(x, density / total, middle, middle_density / total)
 
-    def cells(self, weight: Callable[[Floats], Floats]) -> Floats:
-        """Integral of weight times density over each cell, by Simpson's rule."""
-        ends = weight(self.x) * self.density
-        return np.diff(self.x) / 6 * (ends[1:] + 4 * weight(self.middle) * self.middle_density + ends[:-1])
+        def likelihood(effect: Floats) -> Floats:
+            return student.noncentral_pdf(t, df, effect * root)
 
-    def mean_of(self, weight: Callable[[Floats], Floats]) -> float:
-        """Posterior mean of a function whose only kink may be at 0."""
-        return float(np.sum(self.cells(weight)))
+        # Panels as wide as the likelihood's spread, and finer where the prior is.
+        likely = np.linspace(centre - _REACH * spread, centre + _REACH * spread, 29)
+        known = likelihood(likely)
+        wide = bool(np.all(known > _NOTHING * known.max()))
+        if not wide:  # of a large t with few degrees of freedom one side ends abruptly
+            fine = np.linspace(likely[0], likely[-1], 1_401)
+            some = fine[likelihood(fine) > _NOTHING * known.max()]
+            likely = np.linspace(some[0], some[-1], 161)
+        believed = prior.scale * 2.0 ** np.arange(-2, 13)
+        edges = np.unique(np.concatenate([likely, believed, -believed, [0.0]]))
+        edges = edges[(edges >= likely[0]) & (edges <= likely[-1])]
+        half = np.diff(edges)[:, None] / 2
+        x = (edges[1:] + edges[:-1])[:, None] / 2 + half * _NODES
+        if wide:  # the logarithm of the likelihood is so smooth that few of its values tell the others
+            logs = np.log(likelihood(centre + _REACH * spread * _KNOTS))
+            log_likelihood = chebyshev.chebval((x - centre) / (_REACH * spread), _FROM_KNOTS @ logs)
+            seen = np.exp(log_likelihood - log_likelihood.max())
+        else:
+            seen = likelihood(x)
+        mass = seen * prior.pdf(x) * half * _WEIGHTS
+        return cls(edges, x, mass / mass.sum())
+
+    def mean_beyond_0(self, side: float, power: int) -> float:
+        """Posterior mean of the effect's size to this power, on one side of 0 alone."""
+        mine = side * self.x > 0
+        return float(np.sum(self.mass[mine] * np.abs(self.x[mine]) ** power))
 
     def quantile(self, chance: float) -> float:
         """The effect below which the posterior has so much probability."""
-        below = np.concatenate([[0.0], np.cumsum(self.cells(np.ones_like))])
-        k = int(np.clip(np.searchsorted(below, chance) - 1, 0, self.middle.size - 1))
-        width = self.x[k + 1] - self.x[k]
-        start, end, left, right = below[k], below[k + 1], width * self.density[k], width * self.density[k + 1]
-
-        def miss(s: Floats) -> Floats:  # the cubic with the distribution's values and slopes at both ends
-            bump = (1 - s) * (left - (end - start)) + s * ((end - start) - right)
-            return np.asarray(start + s * (end - start) + s * (1 - s) * bump - chance)
-
-        return float(self.x[k] + width * bracketed_root(miss, np.array(0.0), np.array(1.0)))
+        below = np.concatenate([[0.0], np.cumsum(self.mass.sum(axis=1))])
+        k = int(np.clip(np.searchsorted(below, chance) - 1, 0, len(self.mass) - 1))
+        inside = _INTEGRALS @ (self.mass[k] / _WEIGHTS)
+        u = bracketed_root(
+            lambda u: np.asarray(below[k] + legendre.legval(u, inside) - chance), np.array(-1.0), np.array(1.0)
+        )
+        start, end = self.edges[k], self.edges[k + 1]
+        return float((start + end) / 2 + (end - start) / 2 * u)

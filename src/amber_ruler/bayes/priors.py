@@ -3,14 +3,13 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import TYPE_CHECKING
 
 import numpy as np
 
 from amber_ruler.numeric import gate
+from amber_ruler.numeric.gate import Floats
 
-if TYPE_CHECKING:
-    from amber_ruler.numeric.gate import Floats
+__all__ = ["Beta", "Cauchy"]
 
 
 @dataclass(frozen=True, slots=True)

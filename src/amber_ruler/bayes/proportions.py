@@ -2,21 +2,22 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Literal, NamedTuple
+from typing import Literal, NamedTuple
 
 import numpy as np
 from scipy import special
 
-from amber_ruler import measure
-from amber_ruler.bayes.posterior import Posterior
 from amber_ruler.bayes.priors import Beta
 from amber_ruler.errors import InputError
+from amber_ruler.measure import checks
+from amber_ruler.measure.shared import share_group
+from amber_ruler.numeric import gate
+from amber_ruler.numeric.gate import Floats
 from amber_ruler.numeric.roots import bracketed_root
-from amber_ruler.results import Interval
-from amber_ruler.samples import ShareGroup, counts_of
-
-if TYPE_CHECKING:
-    from amber_ruler.numeric.gate import Floats
+from amber_ruler.register import method
+from amber_ruler.results import Comparison, Evidence, Interval
+from amber_ruler.samples import ShareGroup
+from amber_ruler.samples import gate as groups
 
 # Trapezoid nodes u for log-odds = centre + spread * sinh(u): they cover normal and exponential tails alike.
 _U = np.linspace(-6.5, 6.5, 2401)
@@ -33,6 +34,20 @@ class _Share(NamedTuple):
         return self.a / (self.a + self.b)
 
 
+@method(
+    takes="two",
+    needs="share",
+    published=True,
+    examples=(
+        "travellers.csv --value booked --by form --control current",
+        "--successes 60,40 --trials 400,400 --prior 1,1",
+    ),
+    exempt={
+        "p and interval": "there is no test",
+        "broadcast": "one pair at a time",
+        "swap": "the chance to be better mirrors; the laws of tests don't apply",
+    },
+)
 def proportions(
     treatment: ShareGroup,
     control: ShareGroup,
@@ -42,7 +57,7 @@ def proportions(
     margin: float | None = None,
     good: Literal["higher", "lower"] = "higher",
     metric: str | None = None,
-) -> Posterior:
+) -> Comparison:
     """What is the chance that treatment has the better share, and what is lost if it has not?
 
     Parameters
@@ -56,8 +71,9 @@ def proportions(
 
     Returns
     -------
-    Posterior
-        Median and interval of the difference, chance to be better, expected loss of choosing treatment.
+    Comparison
+        Without a test. Posterior median and equal-tailed interval of the difference; in `evidence` the chance to be
+        better and the expected loss of choosing treatment.
 
     Notes
     -----
@@ -72,37 +88,44 @@ def proportions(
     --------
     >>> from amber_ruler import Counts
     >>> r = proportions(Counts(60, 400, "short"), Counts(40, 400, "current"))
-    >>> round(r.chance_better, 4)
+    >>> round(r.evidence.chance_better, 4)
     0.9836
     """
-    counts1, counts0 = counts_of(treatment, "treatment"), counts_of(control, "control")
-    if np.ndim(counts1.successes) or np.ndim(counts0.successes):
+    alpha = float(gate.between("alpha", alpha, 0, 0.5))
+    gate.choice("good", good, ("higher", "lower"))
+    room = None if margin is None else float(gate.at_least("margin", margin, 0))
+    counts = groups.two(treatment, control, "share")
+    if any(np.ndim(v) for c in counts for v in (c.successes, c.trials)):
         raise InputError("bayes.proportions compares one pair at a time: give single counts.")
-    raw = measure.proportions(counts1, counts0, alpha=alpha, margin=margin, good=good, metric=metric)
     one, two = (
         _Share(prior.successes + float(c.successes), prior.failures + float(c.trials) - float(c.successes))
-        for c in (counts1, counts0)
+        for c in counts
     )
     low, median, high = (_quantile(one, two, q) for q in (alpha / 2, 0.5, 1 - alpha / 2))
     better, worse = (one, two) if good == "higher" else (two, one)
-    return Posterior(
-        title=raw.title,
+    name = groups.named(metric, "success", *counts)
+    treated, base = (c.label for c in counts)
+    return Comparison(
+        title=f"{name}: {treated} − {base}",
         method="two proportions, independent beta priors",
         source="Altham (1969), Journal of the Royal Statistical Society B 31, 261-269",
-        metric=raw.metric,
-        treatment=raw.treatment,
-        control=raw.control,
+        metric=name,
+        treatment=treated,
+        control=base,
         estimate=median,
         interval=Interval(low, high, 1 - alpha),
-        alpha=alpha,
-        groups=raw.groups,
-        margin=raw.margin,
+        groups=tuple(share_group(c.label, np.asarray(float(c.successes)), np.asarray(float(c.trials))) for c in counts),
+        margin=room,
         good=good,
         quantity="share",
-        checks=raw.checks,
-        prior=f"{prior} for each share",
-        chance_better=_chance_above(better, worse),
-        expected_loss=_shortfall(better, worse),
+        checks=checks.missing(*counts),
+        parts=(
+            Evidence(
+                prior=f"{prior} for each share",
+                chance_better=_chance_above(better, worse),
+                expected_loss=_shortfall(better, worse),
+            ),
+        ),
     )
 
 

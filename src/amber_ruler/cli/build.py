@@ -15,16 +15,15 @@ if TYPE_CHECKING:
     from collections.abc import Callable, Iterable, Mapping
 
 
-def lazy_group(kinds: Iterable[str], make: Callable[[str], Any]) -> type[TyperGroup]:
-    """A group whose commands are made when they are asked for: a plain --help needn't load the library."""
-    known = list(kinds)
+def lazy_group(kinds: Callable[[], Iterable[str]], make: Callable[[str], Any]) -> type[TyperGroup]:
+    """A group whose commands are named and made when they are asked for: a plain --help needn't load the library."""
 
     class Group(TyperGroup):
         def list_commands(self, ctx: Any) -> list[str]:  # noqa: ARG002 - the framework's signature
-            return known
+            return list(kinds())
 
         def get_command(self, ctx: Any, cmd_name: str) -> Any:  # noqa: ARG002 - the framework's signature
-            return make(cmd_name) if cmd_name in known else None
+            return make(cmd_name) if cmd_name in kinds() else None
 
     return Group
 

@@ -53,8 +53,11 @@ def run(
 
 
 def _blocks(k: int, step: Step) -> list[Block]:
-    from amber_ruler.report import view_of
+    from amber_ruler.plan import PlanAnswer
     from amber_ruler.report.blocks import Grid, Heading, Lines
+    from amber_ruler.report.views import view_of
+    from amber_ruler.results import Comparison
+    from amber_ruler.tables import SplitCheck
 
     blocks: list[Block] = [Heading(f"{k} · {step.heading}", step.question)]
     rest = step.results
@@ -64,11 +67,11 @@ def _blocks(k: int, step: Step) -> list[Block]:
         rest = tuple(others)
     for result in rest:
         view = view_of(result)
-        if result.kind == "plan":
+        if isinstance(result, PlanAnswer):
             blocks += [b for b in view.layout(result) if isinstance(b, Grid)][:1]
-        elif result.kind == "split":
+        elif isinstance(result, SplitCheck):
             blocks += [b for b in view.layout(result) if isinstance(b, Grid)]
-        elif result.kind == "adjusted_comparison":
+        elif isinstance(result, Comparison) and result.adjustment:
             blocks.append(view.ruler(result))
         blocks.append(Lines((result.sentence(),), strong=True))
     return blocks

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from amber_ruler.cli.measure import By, Json, planned_shares
+from amber_ruler.cli.methods import By, Json, planned_shares
 from amber_ruler.cli.output import save_text, write, write_results
 from amber_ruler.errors import InputError
 

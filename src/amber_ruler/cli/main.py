@@ -8,12 +8,13 @@ from typing import Annotated
 
 import typer
 
-from amber_ruler.cli import demo, inspect, measure, plan
+from amber_ruler.cli import demo, inspect, plan
+from amber_ruler.cli.methods import ROOMS, room_app
 from amber_ruler.cli.output import say_error
 from amber_ruler.errors import AmberRulerError
 
 _EPILOG = (
-    "Exit status: 0 all is well; 2 something in the call or the data must be mended; 3 the data failed a check that"
+    "Exit status: 0 all is well; 2 something in the call or the data must be fixed; 3 the data failed a check that"
     " makes the answer unbelievable; 1 a fault of the program."
 )
 
@@ -33,7 +34,8 @@ app = typer.Typer(
 app.command("demo")(demo.run)
 app.command("inspect", epilog=inspect.EXAMPLES)(inspect.run)
 app.command("digest", epilog=inspect.DIGEST_EXAMPLES)(inspect.digest)
-app.add_typer(measure.app, name="measure")
+for _room, _said in ROOMS.items():
+    app.add_typer(room_app(_room, _said), name=_room)
 app.add_typer(plan.app, name="plan")
 
 

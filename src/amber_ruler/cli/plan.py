@@ -17,7 +17,7 @@ from amber_ruler.cli.output import save_figure, write_results
 from amber_ruler.errors import DesignError, InputError
 
 if TYPE_CHECKING:
-    from amber_ruler.plan.design import Design
+    from amber_ruler.plan.questions import Design
     from amber_ruler.results import Result
 
 _RATIO = """--numerator-mean 0.6 --numerator-variance 0.8 \\
@@ -234,7 +234,7 @@ def _flag(name: str) -> str:
 
 
 app = typer.Typer(
-    cls=lazy_group(KINDS, _command),
+    cls=lazy_group(lambda: KINDS, _command),
     no_args_is_help=True,
     rich_markup_mode=None,
     help="Find units, power, detectable effect, alpha or precision before a test.",

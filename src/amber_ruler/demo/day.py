@@ -9,7 +9,7 @@ from amber_ruler import adjust, bayes, measure, multiplicity, plan, sequential
 from amber_ruler.demo.shipped import path
 from amber_ruler.moments import Moments, merge
 from amber_ruler.report.blocks import Ruler
-from amber_ruler.report.views import comparison
+from amber_ruler.report.views.measured import ruler_row
 from amber_ruler.tables import table
 
 if TYPE_CHECKING:
@@ -64,9 +64,7 @@ def run() -> Day:
         bayes.means(short, base, prior=_SMALL_EFFECTS),
         bayes.proportions(booked["short"], booked[CONTROL]),
     )
-    family = multiplicity.adjust(
-        {f"{r.metric}, {r.treatment}": float(r.p_value or 0.0) for r in (*sharper, *by_booked, *complaints)}
-    )
+    family = multiplicity.correct({f"{r.metric}, {r.treatment}": r for r in (*sharper, *by_booked, *complaints)})
     steps = (
         Step("Plan", "How many travellers does it take to see 1.30 more in fares?", (planned,)),
         Step("Check", "Did each form get its third of the travellers?", (split,)),
@@ -81,15 +79,15 @@ def run() -> Day:
 
 
 def _rulers(
-    fare: list[Comparison], sharper: list[adjust.Adjusted], booked: list[Comparison], complaints: list[Comparison]
+    fare: list[Comparison], sharper: list[Comparison], booked: list[Comparison], complaints: list[Comparison]
 ) -> tuple[tuple[str, Ruler], ...]:
     rows = []
     for raw, sharp in zip(fare[::-1], sharper[::-1], strict=True):
-        rows.append(comparison.ruler_row(raw, f"{raw.treatment} − {raw.control}"))
-        rows.append(comparison.ruler_row(sharp, f"{raw.treatment} − {raw.control}, adjusted"))
+        rows.append(ruler_row(raw, f"{raw.treatment} − {raw.control}"))
+        rows.append(ruler_row(sharp, f"{raw.treatment} − {raw.control}, adjusted"))
     panels = [("fare per traveller", Ruler(tuple(rows), margin=0.30))]
     for name, family in (("share who booked", booked), ("share who complained (lower is better)", complaints)):
-        own = tuple(comparison.ruler_row(r, f"{r.treatment} − {r.control}") for r in family[::-1])
+        own = tuple(ruler_row(r, f"{r.treatment} − {r.control}") for r in family[::-1])
         panels.append((name, Ruler(own, margin=family[0].margin, percent=True, unit="pp")))
     return tuple(panels)
 

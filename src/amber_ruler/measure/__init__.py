@@ -1,9 +1,10 @@
 """Frequentist measurement: each question has one call with the whole answer."""
 
 from amber_ruler.measure.correlation import correlation
-from amber_ruler.measure.counts import independence, shares
+from amber_ruler.measure.counts.goodness_of_fit import goodness_of_fit
+from amber_ruler.measure.counts.independence import independence
 from amber_ruler.measure.factors import factors
-from amber_ruler.measure.groups import groups
+from amber_ruler.measure.groups.overall import groups
 from amber_ruler.measure.means import mean, means
 from amber_ruler.measure.paired_proportions import paired_proportions
 from amber_ruler.measure.pairs import pairs
@@ -17,6 +18,7 @@ from amber_ruler.measure.spreads import spread, spreads
 __all__ = [
     "correlation",
     "factors",
+    "goodness_of_fit",
     "groups",
     "independence",
     "mean",
@@ -29,7 +31,6 @@ __all__ = [
     "ranks",
     "rate",
     "rates",
-    "shares",
     "signed_ranks",
     "spread",
     "spreads",

@@ -2,18 +2,19 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
+from collections.abc import Mapping
+from dataclasses import replace
+from typing import TypeVar
 
 import numpy as np
 
 from amber_ruler import effects
-from amber_ruler.results import Check
+from amber_ruler.errors import DataError
+from amber_ruler.numeric.gate import Floats
+from amber_ruler.results import Check, Measurement
+from amber_ruler.samples import Counts, Events, Pairs, Sample, Summary
 
-if TYPE_CHECKING:
-    from collections.abc import Callable
-
-    from amber_ruler.numeric.gate import Floats
-    from amber_ruler.samples import Counts, Events, Sample, Summary
+M = TypeVar("M", bound=Measurement)
 
 _FEW = 30
 
@@ -54,7 +55,7 @@ def few(*sizes: Floats) -> tuple[Check, ...]:
     return (Check("group sizes", finding, advice, "note"),)
 
 
-def skewed(samples: dict[str, Floats]) -> tuple[Check, ...]:
+def skewed(samples: Mapping[str, Floats]) -> tuple[Check, ...]:
     """Are there enough units for a test of means, given how skewed the values are?"""
     found = []
     for label, values in samples.items():
@@ -74,19 +75,37 @@ def skewed(samples: dict[str, Floats]) -> tuple[Check, ...]:
     return (Check("skewness", "; ".join(found), advice, "warning"),)
 
 
-def one_value_turns_it(
-    samples: dict[str, Floats], p: float, alpha: float, retest: Callable[[dict[str, Floats]], float]
-) -> tuple[Check, ...]:
+def one_value_decides(result: M) -> M:
     """Does one outlying value alone decide? The value farthest from its group's median is left out."""
-    distance = {label: np.abs(values - np.median(values)) for label, values in samples.items() if len(values) > 3}
+    if result.test is None or np.ndim(result.test.p_value):
+        return result
+    pairs = next((g for g in result.asked.groups if isinstance(g, Pairs)), None)
+    values = raw_values(*result.asked.groups) if pairs is None else {"differences": pairs.differences}
+    distance = {label: np.abs(v - np.median(v)) for label, v in values.items() if len(v) > 3}
     if not distance:
-        return ()
+        return result
     label = max(distance, key=lambda name: float(distance[name].max()))
     at = int(np.argmax(distance[label]))
-    again = retest({**samples, label: np.delete(samples[label], at)})
-    if (again < alpha) == (p < alpha):
-        return ()
-    finding = f"without the value {samples[label][at]:g} of {label} alone, p would be {again:.3g} instead of {p:.3g}"
-    return (
-        Check("one value", finding, "A single value decides: make sure of it, and compare ranks as well.", "warning"),
-    )
+    said = f"without the value {values[label][at]:g} of {label} alone"
+    try:
+        again = result.asked.again(bare=True, without=[at] if pairs is not None else {label: [at]})
+    except DataError:
+        finding = f"{said}, there would be no spread to test by"
+    else:
+        p, q = float(result.test.p_value), float(again.p_value)
+        if (q < result.alpha) == (p < result.alpha):
+            return result
+        finding = f"{said}, p would be {q:.3g} instead of {p:.3g}"
+    advice = "A single value decides: make sure of it, and compare ranks as well."
+    return replace(result, checks=(*result.checks, Check("one value", finding, advice, "warning")))
+
+
+def raw_values(*groups: object) -> dict[str, Floats]:
+    """Values by label, where every group has them; otherwise nothing."""
+    found = {}
+    for k, group in enumerate(groups):
+        values = getattr(group, "values", None)
+        if not isinstance(values, np.ndarray):
+            return {}
+        found[str(getattr(group, "label", "") or k)] = values
+    return found

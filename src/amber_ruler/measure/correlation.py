@@ -2,24 +2,22 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Literal, TypeAlias
+from typing import Literal, TypeAlias
 
 import numpy as np
+from numpy.typing import ArrayLike
 
 from amber_ruler import effects
+from amber_ruler.effects import Alternative
 from amber_ruler.errors import DataError, InputError
 from amber_ruler.measure import checks, shared
 from amber_ruler.moments import Moments
 from amber_ruler.numeric import gate, pearson, ranks, student
-from amber_ruler.results import EffectSize, Estimate, Interval
+from amber_ruler.register import method
+from amber_ruler.results import EffectSize, Estimate
 from amber_ruler.samples import Pairs
 
-if TYPE_CHECKING:
-    from numpy.typing import ArrayLike
-
-    from amber_ruler.effects import Alternative
-
-Kind: TypeAlias = Literal["pearson", "spearman"]
+Coefficient: TypeAlias = Literal["pearson", "spearman"]
 
 _SOURCES = {
     "pearson": "Pearson (1895); Fisher (1915), Biometrika 10, 507-521, for the exact distribution",
@@ -27,14 +25,15 @@ _SOURCES = {
 }
 
 
+@method(takes="columns", examples=("travellers.csv --value fare --second prior_spend",))
 def correlation(
     both: Pairs | Moments | ArrayLike,
     other: ArrayLike | None = None,
     *,
+    labels: tuple[str, str] | None = None,
+    coefficient: Coefficient = "pearson",
     alpha: float = 0.05,
     alternative: Alternative = "two-sided",
-    kind: Kind = "pearson",
-    labels: tuple[str, str] | None = None,
 ) -> Estimate:
     """How closely do two quantities of the same units go together?
 
@@ -44,15 +43,15 @@ def correlation(
         The two quantities, or the first of them.
     other : array_like, optional
         The second quantity, in the same order of units.
+    labels : pair of str, optional
+        What the two quantities are called.
+    coefficient : "pearson" or "spearman"
+        The linear correlation, or that of the ranks.
     alpha : float, between 0 and 0.5
         Error rate of the test; the interval has level 1 - alpha.
     alternative : "two-sided", "greater" or "less"
         Direction of the test against no correlation. A one-sided test carries a one-sided interval, whose open end is
         -1 or 1.
-    kind : "pearson" or "spearman"
-        The linear correlation, or that of the ranks.
-    labels : pair of str, optional
-        What the two quantities are called.
 
     Returns
     -------
@@ -77,23 +76,24 @@ def correlation(
     >>> round(r.estimate, 4), round(r.effects["fisher"].interval.low, 3)
     (0.9818, 0.837)
     """
-    tail = effects.tails(alpha, alternative)
-    gate.choice("kind", kind, _SOURCES)
-    r, n, names, left_out = _correlation(both, other, kind, labels)
+    ask = shared.question(alpha, alternative)
+    gate.choice("coefficient", coefficient, _SOURCES)
+    r, n, names, left_out = _correlation(both, other, coefficient, labels)
     if n < 4:
         raise DataError(f"{n} units are too few for a correlation with an interval: at least 4 are needed.")
     df = n - 2
     certain = abs(r) >= 1
     t = np.sign(r) * np.inf if certain else r * np.sqrt(df / ((1 - r) * (1 + r)))
     p = shared.p_value(np.asarray(t), lambda x: student.sf(x, np.asarray(float(df))), alternative)
-    wide = np.sqrt(1 + r * r / 2) if kind == "spearman" else 1.0
-    below, above = effects.critical_z(tail)
+    ranked = coefficient == "spearman"
+    wide = np.sqrt(1 + r * r / 2) if ranked else 1.0
+    below, above = effects.critical_z(ask.tail)
     centre, se = np.arctanh(np.clip(r, -1 + 1e-16, 1 - 1e-16)), wide / np.sqrt(n - 3)
-    fisher = Interval(float(np.tanh(centre - below * se)), float(np.tanh(centre + above * se)), 1 - alpha)
+    fisher = ask.interval(np.tanh(centre - below * se), np.tanh(centre + above * se))
     notes = []
-    if kind == "pearson":
-        low, high = (float(np.sign(r)),) * 2 if certain else pearson.bounds(r, n, tail)
-        limits = shared.agreeing(*map(np.asarray, (low, high, p, 0.0, alpha, r)))  # type: ignore[arg-type]
+    if not ranked:
+        low, high = (float(np.sign(r)),) * 2 if certain else pearson.bounds(r, n, ask.tail)
+        limits = shared.agreeing(ask, *map(np.asarray, (low, high, p, 0.0, r)))
         found = {"fisher": EffectSize(r, fisher, "r with Fisher's interval", aside=True)}
     else:
         limits, found = fisher, {}
@@ -101,23 +101,18 @@ def correlation(
             notes.append("The interval is on Fisher's scale and here disagrees with the t test of the ranks.")
     if certain:
         notes.append("The two go together exactly: there is nothing left for an interval to say.")
-    quantile = student.upper_quantile(max(tail), float(df))
+    critical = student.upper_quantile(max(ask.tail), float(df))
     return Estimate(
-        title=f"{names[0]} and {names[1]}: {'rank ' if kind == 'spearman' else ''}correlation",
-        method="Pearson's correlation, exact" if kind == "pearson" else "Spearman's rank correlation",
-        source=_SOURCES[kind],
+        title=f"{names[0]} and {names[1]}: {'rank ' if ranked else ''}correlation",
+        method="Spearman's rank correlation" if ranked else "Pearson's correlation, exact",
+        source=_SOURCES[coefficient],
         metric=f"{names[0]} and {names[1]}",
         label="correlation",
         estimate=r,
         interval=limits,
-        p_value=float(p),
-        statistic=None if certain else float(t),
-        statistic_name="t",
-        df=float(df),
-        critical=shared.critical_of(quantile, alternative),
-        alpha=alpha,
-        alternative=alternative,
-        null=0.0,
+        test=ask.test(
+            p, 0.0, statistic=None if certain else np.asarray(t), name="t", df=np.asarray(float(df)), critical=critical
+        ),
         effects=found,
         quantity="correlation",
         facts={"n": float(n), "shared_variance": r * r},
@@ -127,13 +122,13 @@ def correlation(
 
 
 def _correlation(
-    both: Pairs | Moments | ArrayLike, other: ArrayLike | None, kind: str, labels: tuple[str, str] | None
+    both: Pairs | Moments | ArrayLike, other: ArrayLike | None, coefficient: str, labels: tuple[str, str] | None
 ) -> tuple[float, int, tuple[str, str], int]:
     if isinstance(both, Moments):
-        if len(both.columns) != 2 or kind != "pearson":
+        if len(both.columns) != 2 or coefficient != "pearson":
             raise InputError("Moments of exactly two columns give Pearson's correlation, and nothing else.")
         first, second = both.columns
-        return both.correlation(first, second), both.n, labels or (first, second), 0
+        return float(both.correlation(first, second)), int(both.n), labels or (first, second), 0
     if isinstance(both, Pairs):
         pairs = both
     else:
@@ -143,10 +138,10 @@ def _correlation(
     sides = {"treatment": pairs.treatment, "control": pairs.control}
     if len(pairs) < 2:
         raise DataError(f"{len(pairs)} units are too few for a correlation: at least 4 are needed.")
-    if kind == "spearman":
+    if coefficient == "spearman":
         sides = {name: ranks.mean_ranks(values)[0] for name, values in sides.items()}
     found = Moments.from_arrays(sides)
     for name, label in zip(sides, pairs.labels, strict=True):
         if found.variance(name) == 0:
             raise DataError(f"{label!r} never varies over the {len(pairs):,} units: it has no correlation.")
-    return found.correlation("treatment", "control"), len(pairs), labels or pairs.labels, pairs.left_out
+    return float(found.correlation("treatment", "control")), len(pairs), labels or pairs.labels, pairs.left_out

@@ -3,27 +3,25 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from itertools import combinations, product
-from typing import TYPE_CHECKING, ClassVar, Literal
+from typing import Literal, NamedTuple
 
 import numpy as np
+from numpy.typing import NDArray
 
 from amber_ruler import effects
 from amber_ruler.errors import DataError, InputError
-from amber_ruler.measure import checks
-from amber_ruler.measure.groups import named, reduced, uneven_spreads, values_by_label
+from amber_ruler.measure import checks, shared
+from amber_ruler.measure.groups.reduced import Reduced, uneven_spreads
 from amber_ruler.numeric import fisher, gate, student
+from amber_ruler.numeric.gate import Floats
+from amber_ruler.register import method
 from amber_ruler.results import Check, Group, Result, SquaresRow
-from amber_ruler.samples import JOINT
-
-if TYPE_CHECKING:
-    from collections.abc import Mapping, Sequence
-
-    from numpy.typing import NDArray
-
-    from amber_ruler.numeric.gate import Floats
-    from amber_ruler.samples import MeanGroup
+from amber_ruler.samples import MeanGroup
+from amber_ruler.samples import gate as groups
+from amber_ruler.samples.held import JOINT
 
 _ASKED = {
     "II": "Type II: what each factor adds to the others, where the interactions that hold it are left aside.",
@@ -56,11 +54,9 @@ class Factors(Result):
         The levels of each of these cells.
     away : tuple of float
         Each cell's mean less the first one, with the digits that the means themselves round away.
-    how : "II", "III" or "sequential"
+    asked_for : "II", "III" or "sequential"
         Which question the sums of squares answer.
     """
-
-    kind: ClassVar[str] = "factors"
 
     metric: str
     alpha: float
@@ -70,7 +66,7 @@ class Factors(Result):
     groups: tuple[Group, ...]
     cells: tuple[tuple[str, ...], ...]
     away: tuple[float, ...]
-    how: str
+    asked_for: str
 
     @property
     def p_values(self) -> dict[str, float]:
@@ -107,12 +103,20 @@ class Factors(Result):
         return tuple(found)
 
 
+@method(
+    takes="factors",
+    needs="mean",
+    examples=(
+        "crossings.csv --value delay --by route,season",
+        "crossings.csv --value delay --by route,season --squares III --figure delays.png",
+    ),
+)
 def factors(
     cells: Mapping[str, MeanGroup] | Mapping[tuple[str, ...], MeanGroup],
     *,
     names: Sequence[str] | None = None,
-    kind: Literal["II", "III", "sequential"] = "II",
-    interaction: bool = True,
+    squares: Literal["II", "III", "sequential"] = "II",
+    terms: Literal["interactions", "main"] = "interactions",
     alpha: float = 0.05,
     metric: str | None = None,
 ) -> Factors:
@@ -121,16 +125,16 @@ def factors(
     Parameters
     ----------
     cells : mapping of cell to group
-        A cell is a tuple of levels, or its text such as "Amble · spring", as `table.split(value, by=[…])` and
+        A cell is a tuple of levels, or its text such as "Amble · spring", as `table.samples(value, by=[…])` and
         `table.moments(value, by=[…])` give it. A group is array_like, Sample, Summary or Moments.
     names : sequence of str, optional
         What the factors are called.
-    kind : "II", "III" or "sequential"
+    squares : "II", "III" or "sequential"
         Which question is asked where cells are not equally full. II: what each factor adds to the others, interactions
         that hold it aside (the default: it has most power where there is no interaction). III: its effect averaged over
         cells that count alike. sequential: what each adds to those before it.
-    interaction : bool
-        Whether the factors may act together; without it one unit in each cell is enough.
+    terms : "interactions" or "main"
+        Whether the factors may act together; with main effects only, one unit in each cell is enough.
     alpha : float, between 0 and 0.5
         Error rate of each test.
     metric : str, optional
@@ -166,87 +170,101 @@ def factors(
     >>> {term: round(p, 4) for term, p in r.p_values.items()}
     {'route': 0.0032, 'season': 0.0, 'route × season': 0.042}
     """
-    effects.tails(alpha, "two-sided")
-    gate.choice("kind", kind, _ASKED)
+    shared.question(alpha)
+    gate.choice("squares", squares, _ASKED)
+    together = gate.choice("terms", terms, ("interactions", "main")) == "interactions"
     keyed, names = _keyed(cells, names)
     levels = tuple(tuple(dict.fromkeys(cell[k] for cell in keyed)) for k in range(len(names)))
     for name, known in zip(names, levels, strict=True):
         if len(known) < 2:
             raise InputError(f"{name!r} has one level only, {known[0]!r}: leave it out.")
-    r = reduced({JOINT.join(cell): group for cell, group in keyed.items()})
-    empty = [cell for cell in product(*levels) if cell not in keyed]
-    if empty and kind == "III":
+    r = Reduced.of(groups.several({JOINT.join(cell): group for cell, group in keyed.items()}, "mean"))
+    empty = [JOINT.join(cell) for cell in product(*levels) if cell not in keyed]
+    if empty and squares == "III":
         raise DataError(
-            f"The cell {JOINT.join(empty[0])!r} is empty ({len(empty)} such): type III averages over all cells. Ask for"
-            " kind='II', or leave a level out."
+            f"The cell {empty[0]!r} is empty ({len(empty)} such): type III averages over all cells. Ask for"
+            " squares='II', or leave a level out."
         )
-    terms = [c for size in range(1, len(names) + 1) for c in combinations(range(len(names)), size)]
-    if not interaction:
-        terms = terms[: len(names)]
-    columns = _coded(list(keyed), levels, terms)
-    root, away = np.sqrt(r.n), r.away
-
-    def left(these: list[tuple[int, ...]]) -> tuple[float, int]:
-        """What a model of the cells leaves, and its rank."""
-        design = np.column_stack([np.ones(r.n.size), *(columns[t] for t in these)]) * root[:, None]
-        basis, size, _ = np.linalg.svd(design, full_matrices=False)
-        basis = basis[:, size > size[0] * 1e-10]
-        rest = root * away - basis @ (basis.T @ (root * away))
-        return float(rest @ rest), basis.shape[1]
-
-    lack, rank = left(terms)
-    within = float((r.n - 1) @ r.sd**2) + (0.0 if interaction else lack)
+    asked = [c for size in range(1, len(names) + 1) for c in combinations(range(len(names)), size)]
+    model = _Model.of(r, list(keyed), levels, asked if together else asked[: len(names)])
+    lack, rank = model.left(model.terms)
+    within = float((r.n - 1) @ r.sd**2) + (0.0 if together else lack)
     df = float(r.n.sum()) - rank
     if df <= 0:
-        raise DataError("With one unit in each cell nothing tells the spread: take interaction=False.")
+        raise DataError("With one unit in each cell nothing tells the spread: take terms='main'.")
     if within <= 0:
         raise DataError("Within each cell all values are equal: without any spread there is no test.")
-    rows = []
-    for place, term in enumerate(terms):
-        if kind == "sequential":
-            base = terms[:place]
-        elif kind == "III":
-            base = [t for t in terms if t != term]
-        else:
-            base = [t for t in terms if not set(term) <= set(t)]
-        (before, few), (after, many) = left(base), left([*base, term])
-        name = " × ".join(names[k] for k in term)
-        if many > few:
-            rows.append(_tested(name, max(before - after, 0.0), many - few, within, df, alpha))
-    rows.append(SquaresRow("within cells" if interaction else "left", within, df))
-    total = float(r.n @ (away - r.n @ away / r.n.sum()) ** 2) + float((r.n - 1) @ r.sd**2)
-    rows.append(SquaresRow("in total", total, float(r.n.sum()) - 1))
-    reach = float(student.upper_quantile(alpha / 2, df)) * math.sqrt(within / df) / root
-    groups = tuple(
-        Group(label, n, m, sd, math.sqrt(within / df / n), {"low": m - d, "high": m + d})
-        for label, n, m, sd, d in zip(r.labels, *(v.tolist() for v in (r.n, r.mean, r.sd, reach)), strict=True)
-    )
+    total = float(r.n @ (r.away - r.n @ r.away / r.n.sum()) ** 2) + float((r.n - 1) @ r.sd**2)
+    spread = math.sqrt(within / df)
+    reach = float(student.upper_quantile(alpha / 2, df)) * spread / np.sqrt(r.n)
     full = not empty and len(set(r.n.tolist())) == 1
-    values = values_by_label(dict(zip(r.labels, keyed.values(), strict=True)))
-    name = named(metric, r.summaries)
+    name = groups.named(metric, "value", *r.summaries)
     return Factors(
         title=f"{name} by {', '.join(names[:-1])} and {names[-1]}",
-        method=f"analysis of variance with {len(names)} factors" + ("" if full else f", {_WORDS[kind]}"),
+        method=f"analysis of variance with {len(names)} factors" + ("" if full else f", {_WORDS[squares]}"),
         source=_SOURCE,
         metric=name,
         alpha=alpha,
         names=tuple(names),
         levels=levels,
-        squares=tuple(rows),
-        groups=groups,
-        cells=tuple(keyed),
-        away=tuple(away.tolist()),
-        how=kind,
-        checks=(
-            *_few(df),
-            *uneven_spreads(r, values),
-            *checks.missing(*r.summaries),
+        squares=(
+            *model.rows(squares, names, within, df, alpha),
+            SquaresRow("within cells" if together else "left", within, df),
+            SquaresRow("in total", total, float(r.n.sum()) - 1),
         ),
+        groups=r.limited(np.full(r.n.size, spread), reach),
+        cells=tuple(keyed),
+        away=tuple(r.away.tolist()),
+        asked_for=squares,
+        checks=(*_few(df), *uneven_spreads(r), *checks.missing(*r.summaries)),
         notes=(
-            *(("All cells are equally full: types II, III and sequential agree.",) if full else (_ASKED[kind],)),
-            *((f"{len(empty)} of the cells are empty, such as {JOINT.join(empty[0])}.",) if empty else ()),
+            *(("All cells are equally full: types II, III and sequential agree.",) if full else (_ASKED[squares],)),
+            *((f"{len(empty)} of the cells are empty, such as {empty[0]}.",) if empty else ()),
         ),
     )
+
+
+class _Model(NamedTuple):
+    """Least squares over the cells."""
+
+    root: Floats
+    away: Floats
+    terms: list[tuple[int, ...]]
+    columns: dict[tuple[int, ...], Floats]
+
+    @classmethod
+    def of(
+        cls,
+        r: Reduced,
+        cells: list[tuple[str, ...]],
+        levels: tuple[tuple[str, ...], ...],
+        terms: list[tuple[int, ...]],
+    ) -> _Model:
+        return cls(np.sqrt(r.n), r.away, terms, _coded(cells, levels, terms))
+
+    def left(self, these: list[tuple[int, ...]]) -> tuple[float, int]:
+        """What a model of the cells leaves, and its rank."""
+        design = np.column_stack([np.ones(self.root.size), *(self.columns[t] for t in these)]) * self.root[:, None]
+        basis, size, _ = np.linalg.svd(design, full_matrices=False)
+        basis = basis[:, size > size[0] * 1e-10]
+        rest = self.root * self.away - basis @ (basis.T @ (self.root * self.away))
+        return float(rest @ rest), basis.shape[1]
+
+    def rows(self, squares: str, names: Sequence[str], within: float, df: float, alpha: float) -> list[SquaresRow]:
+        """A tested row for each term, by the models that the question compares."""
+        found = []
+        for place, term in enumerate(self.terms):
+            if squares == "sequential":
+                base = self.terms[:place]
+            elif squares == "III":
+                base = [t for t in self.terms if t != term]
+            else:
+                base = [t for t in self.terms if not set(term) <= set(t)]
+            (before, few), (after, many) = self.left(base), self.left([*base, term])
+            if many > few:
+                name = " × ".join(names[k] for k in term)
+                found.append(_tested(name, max(before - after, 0.0), many - few, within, df, alpha))
+        return found
 
 
 def _few(df: float) -> tuple[Check, ...]:

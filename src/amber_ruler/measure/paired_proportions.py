@@ -2,26 +2,25 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Any, Literal, TypeAlias
+from typing import Literal, TypeAlias
 
 import numpy as np
+from numpy.typing import ArrayLike
 
 from amber_ruler import effects
+from amber_ruler.effects import Alternative
 from amber_ruler.errors import DataError, InputError
 from amber_ruler.measure import checks, shared
 from amber_ruler.measure.proportion import wilson
 from amber_ruler.numeric import binomial, gate, normal
 from amber_ruler.numeric.gate import Floats, scalar_or_array
 from amber_ruler.numeric.roots import bracketed_root
-from amber_ruler.results import Check, Comparison, EffectSize, Interval
+from amber_ruler.register import method
+from amber_ruler.results import Check, Comparison, EffectSize
 from amber_ruler.samples import Pairs
+from amber_ruler.samples import gate as groups
 
-if TYPE_CHECKING:
-    from numpy.typing import ArrayLike
-
-    from amber_ruler.effects import Alternative
-
-Test: TypeAlias = Literal["score", "exact", "mid-p"]
+Which: TypeAlias = Literal["score", "exact", "mid-p"]
 
 _TESTS = {
     "score": (
@@ -36,14 +35,20 @@ _TESTS = {
 }
 
 
+@method(
+    takes="pairs",
+    needs="share",
+    published=("counts",),
+    examples=("--counts 20,15,5,60 --labels after,before",),
+)
 def paired_proportions(
     both: Pairs | tuple[ArrayLike, ArrayLike, ArrayLike, ArrayLike],
     *,
-    labels: tuple[str, str] = ("treatment", "control"),
+    labels: tuple[str, str] | None = None,
+    test: Which = "score",
     alpha: float = 0.05,
     null: ArrayLike = 0.0,
     alternative: Alternative = "two-sided",
-    test: Test = "score",
     margin: float | None = None,
     good: Literal["higher", "lower"] = "higher",
     metric: str | None = None,
@@ -55,15 +60,16 @@ def paired_proportions(
     both : Pairs of 0/1, or four counts
         The pairs, or how many units succeed on both sides, in treatment only, in control only, and on neither.
     labels : pair of str
-        What treatment and control are called, where counts are given.
+        What treatment and control are called, where counts are given; pairs have their own.
+    test : "score", "exact" or "mid-p"
+        The score test with a null of 0 is McNemar's z. The exact one doubles the smaller binomial tail of the changes;
+        mid-p counts the outcome seen by half.
     alpha : float, between 0 and 0.5
         Error rate of the test; the interval has level 1 - alpha.
     null : float or array_like, between -1 and 1
         Tested difference; the exact and mid-p tests know 0 only.
     alternative : "two-sided", "greater" or "less"
         Direction of the test. A one-sided test carries a one-sided interval, whose open end is -1 or 1.
-    test : "score", "exact" or "mid-p"
-        The score test with a null of 0 is McNemar's z. The exact one doubles the smaller binomial tail of the changes.
     margin, good, metric
         As for `proportions`.
 
@@ -83,78 +89,74 @@ def paired_proportions(
     >>> round(r.estimate, 3), round(r.statistic, 3), round(r.p_value, 4)
     (0.1, 2.236, 0.0253)
     """
-    tail = effects.tails(alpha, alternative)
+    ask = shared.question(alpha, alternative, margin, good)
     gate.choice("test", test, _TESTS)
-    gate.choice("good", good, shared.DIRECTIONS)
-    cells, labels, left_out, name = _cells(both, labels)
-    shared.check_labels(*labels)
+    cells, named, left_out, unit = _cells(both, labels)
+    groups.check_labels(*named)
     yes, b, c, no, at = gate.aligned(*cells, gate.between("null", null, -1, 1))
     n = yes + b + c + no
     estimate = (b - c) / n
-    room = shared.settle_margin(margin)
-    critical = effects.critical_z(tail)
+    critical = effects.critical_z(ask.tail)
     low, high = (_limit(b, c, n, limit, side) for limit, side in zip(critical, (-1.0, 1.0), strict=True))
 
     def one_sided(null: Floats, direction: str) -> Floats:
         return shared.p_value(_score(b, c, n, null), normal.sf, direction)
 
-    limits = Interval(scalar_or_array(low), scalar_or_array(high), 1 - alpha)
+    limits = ask.interval(low, high)
     notes: list[str] = []
-    fields: dict[str, Any] = {}
+    against = shared.margin_tests(ask, one_sided, at)
     if test == "score":
         z = _score(b, c, n, at)
         p = shared.p_value(z, normal.sf, alternative)
-        limits = shared.agreeing(low, high, p, at, alpha, estimate)
-        fields = shared.z_fields(z, critical, alternative)
+        limits = shared.agreeing(ask, low, high, p, at, estimate)
+        tested = ask.test(p, at, statistic=z, name="z", critical=min(critical), margin_tests=against)
     else:
         if np.any(at != 0):
             raise InputError(f"test={test!r} knows a difference of 0 only; for others take test='score'.")
         p = _binomial_p(b, c, alternative, half=0.5 if test == "mid-p" else 0.0)
+        tested = ask.test(p, at, margin_tests=against)
         if np.any((p < alpha) == limits.contains(0.0)):
             notes.append(f"Tango's interval of the difference and the {_TESTS[test][0]} here disagree.")
     if np.ndim(n) == 0 and b + c == 0:
         notes.append("No unit differs between the sides: nothing speaks against equality, and little for it.")
-    title = metric or name or "success"
-    shares = tuple(shared.share_group(label, x, n) for label, x in zip(labels, (yes + b, yes + c), strict=True))
+    name = metric or unit or "success"
     return Comparison(
-        title=f"{title}: {labels[0]} − {labels[1]}, in pairs",
+        title=f"{name}: {named[0]} − {named[1]}, in pairs",
         method=f"two proportions of the same units, {_TESTS[test][0]}",
         source=_TESTS[test][1],
-        metric=title,
-        treatment=labels[0],
-        control=labels[1],
+        metric=name,
+        treatment=named[0],
+        control=named[1],
         estimate=scalar_or_array(estimate),
+        se=scalar_or_array(np.sqrt(np.maximum((b + c) / n - estimate**2, 0.0) / n)),
         interval=limits,
-        p_value=scalar_or_array(p),
-        alpha=alpha,
-        alternative=alternative,
-        null=scalar_or_array(at),
+        test=tested,
         paired=True,
-        effects=_odds(b, c, p if np.all(at == 0) else None, tail, exact=test != "score"),
-        groups=shares,
+        effects=_odds(ask, b, c, p if np.all(at == 0) else None, exact=test != "score"),
+        groups=tuple(shared.share_group(label, x, n) for label, x in zip(named, (yes + b, yes + c), strict=True)),
         facts={"treatment_only": scalar_or_array(b), "control_only": scalar_or_array(c)},
         quantity="share",
-        margin=room,
-        margin_tests=shared.margin_tests(one_sided, at, room, good, alpha),
+        margin=ask.margin,
         good=good,
         checks=(*_changes(b + c, test), *checks.without_pair(left_out)),
-        notes=(*notes, *shared.margins_by_score(room, test)),
-        **fields,
+        notes=(*notes, *shared.margins_by_score(ask, test)),
     )
 
 
 def _cells(
-    both: Pairs | tuple[ArrayLike, ...], labels: tuple[str, str]
+    both: Pairs | tuple[ArrayLike, ...], labels: tuple[str, str] | None
 ) -> tuple[tuple[ArrayLike, ...], tuple[str, str], int, str]:
     if not isinstance(both, Pairs):
-        if len(both) != 4:
+        if not isinstance(both, tuple) or len(both) != 4:
             raise InputError(
                 "Give four counts: successes on both sides, in treatment only, in control only, on neither."
             )
         cells = tuple(gate.whole("counts", cell) for cell in both)
         if np.any(sum(cells) == 0):
             raise DataError("There are no pairs: all four counts are 0.")
-        return cells, labels, 0, ""
+        return cells, labels or ("treatment", "control"), 0, ""
+    if labels is not None:
+        raise InputError("labels names the sides of counts: pairs have labels of their own.")
     for label, values in zip(both.labels, (both.treatment, both.control), strict=True):
         odd = values[(values != 0) & (values != 1)]
         if odd.size:
@@ -201,18 +203,20 @@ def _binomial_p(b: Floats, c: Floats, alternative: str, half: float) -> Floats:
     return shared.from_tails(above, below, alternative)
 
 
-def _odds(b: Floats, c: Floats, p: Floats | None, tail: tuple[float, float], *, exact: bool) -> dict[str, EffectSize]:
+def _odds(ask: shared.Question, b: Floats, c: Floats, p: Floats | None, *, exact: bool) -> dict[str, EffectSize]:
     """Changes up over changes down; limits from the share of changes that go up."""
     n = b + c
     if np.ndim(n) or n == 0 or c == 0:
         return {}
-    low, high = binomial.exact_limits(b, n, *tail) if exact else wilson(b, n, effects.critical_z(tail))
+    low, high = binomial.exact_limits(b, n, *ask.tail) if exact else wilson(b, n, effects.critical_z(ask.tail))
     with np.errstate(divide="ignore"):
-        low, high = (np.where(t > 0, s / (1 - s), e) for t, s, e in zip(tail, (low, high), (0.0, np.inf), strict=True))
-    limits = Interval(float(low), float(high), 1 - sum(tail))
+        low, high = (
+            np.where(t > 0, s / (1 - s), e) for t, s, e in zip(ask.tail, (low, high), (0.0, np.inf), strict=True)
+        )
+    limits = ask.interval(low, high)
     if p is not None and not exact:
-        limits = shared.agreeing(low, high, p, np.ones(()), 1 - limits.level, b / c)
-    return {"odds_ratio": EffectSize(float(b / c), limits, "odds ratio of the changes")}
+        limits = shared.agreeing(ask, low, high, p, 1.0, b / c)
+    return {"odds_ratio": EffectSize(float(b / c), limits, "odds ratio of the changes", "ratio")}
 
 
 def _changes(changed: Floats, test: str) -> tuple[Check, ...]:

@@ -2,25 +2,34 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Literal
+from typing import Literal
 
 import numpy as np
+from numpy.typing import ArrayLike
 
 from amber_ruler import effects
+from amber_ruler.effects import Alternative
 from amber_ruler.errors import DataError, InputError
 from amber_ruler.measure import checks, shared
 from amber_ruler.moments import Moments
 from amber_ruler.numeric import gate, normal, student
 from amber_ruler.numeric.gate import Floats, scalar_or_array
-from amber_ruler.results import Comparison, EffectSize, Group, Interval
+from amber_ruler.register import method
+from amber_ruler.results import Comparison, EffectSize
 from amber_ruler.samples import Pairs, Summary
-
-if TYPE_CHECKING:
-    from numpy.typing import ArrayLike
-
-    from amber_ruler.effects import Alternative
+from amber_ruler.samples import gate as groups
 
 
+@method(
+    takes="pairs",
+    needs="mean",
+    published=True,
+    examples=(
+        "turnarounds.csv --value minutes --by when --unit vessel --control before --good lower",
+        "wide.csv --treatment after --control before",
+    ),
+    after=checks.one_value_decides,
+)
 def pairs(
     treatment: Pairs | Summary,
     control: Summary | None = None,
@@ -78,43 +87,35 @@ def pairs(
     >>> round(r.estimate, 3), round(r.statistic, 3), round(r.p_value, 4)
     (-2.75, -8.521, 0.0034)
     """
-    effects.tails(alpha, alternative)
-    gate.choice("good", good, shared.DIRECTIONS)
-    values: dict[str, Floats] = {}
+    ask = shared.question(alpha, alternative, margin, good)
     if isinstance(treatment, Pairs):
         if control is not None or correlation is not None:
             raise InputError("Pairs hold both sides and their correlation: give nothing else.")
         one, two, together, away = _sides(treatment)
-        values = {"differences": treatment.differences}
-    else:
+    elif isinstance(treatment, Summary):
         one, two, together, away = _published(treatment, control, correlation)
-    shared.check_labels(one.label, two.label)
+    else:
+        raise InputError(
+            f"Pairs, or the published numbers of both sides, are needed; got {type(treatment).__name__}."
+            " Align two columns with table.pairs(…), or two arrays with Pairs(treatment, control)."
+        )
+    groups.check_labels(one.label, two.label)
     raw = (one.n, one.mean, one.sd, two.mean, two.sd, together, *away, gate.finite("null", null))
     n, mean1, sd1, mean0, sd0, r, difference, sd, at = gate.aligned(*raw)
     if np.any(sd == 0):
         raise DataError(
             f"All {int(np.max(n)):,} differences are equal: without any spread there is no test of their mean."
         )
-    se, df = sd / np.sqrt(n), n - 1
-    room = shared.settle_margin(margin)
-    asked = {"alpha": alpha, "alternative": alternative, "margin": room, "good": good}
-    result = shared.symmetric_test(difference, se, df, at, **asked)  # type: ignore[arg-type]
-
-    def again(kept: dict[str, Floats]) -> float:
-        (left,) = kept.values()
-        if np.ptp(left) == 0:
-            return 0.0 if left[0] != at else 1.0
-        spread = np.asarray(np.std(left, ddof=1) / np.sqrt(left.size))
-        test = shared.symmetric_test(np.asarray(left.mean()), spread, np.asarray(left.size - 1.0), at, **asked)  # type: ignore[arg-type]
-        return float(test.p)
-
+    se = sd / np.sqrt(n)
+    result = shared.symmetric_test(ask, difference, se, n - 1, at)
     with np.errstate(divide="ignore"):
         gain = (sd1**2 + sd0**2) / sd**2
-    name = metric or one.metric or two.metric or "value"
+    name = groups.named(metric, "value", one, two)
     notes = []
     if np.ndim(difference) == 0:
         sharper = f"as sharp as two separate groups of {float(gain * n):,.0f} units each"
         notes.append(f"The sides correlate {float(r):.3f}: these {int(n):,} pairs are {sharper}.")
+    values = {"differences": treatment.differences} if isinstance(treatment, Pairs) else {}
     return Comparison(
         title=f"{name}: {one.label} − {two.label}, in pairs",
         method="two values of each unit",
@@ -123,29 +124,26 @@ def pairs(
         treatment=one.label,
         control=two.label,
         estimate=scalar_or_array(difference),
-        df=scalar_or_array(df),
-        alpha=alpha,
-        alternative=alternative,
-        null=scalar_or_array(at),
+        se=scalar_or_array(se),
+        interval=result.interval,
+        test=result.test,
         paired=True,
-        effects=_effects((mean1, mean0, sd1, sd0, r), (difference, sd, n), result.critical, alpha, alternative),
+        effects=_effects(ask, (mean1, mean0, sd1, sd0, r), (difference, sd, n), result.critical),
         groups=(
-            _group(one.label, n, mean1, sd1),
-            _group(two.label, n, mean0, sd0),
-            _group("difference", n, difference, sd),
+            shared.mean_group(one.label, n, mean1, sd1),
+            shared.mean_group(two.label, n, mean0, sd0),
+            shared.mean_group("difference", n, difference, sd),
         ),
         facts={"correlation": scalar_or_array(r), "gain": scalar_or_array(gain)},
-        margin=room,
-        margin_tests=result.margin_tests,
+        margin=ask.margin,
         good=good,
+        axis=groups.axis_of(one, two),
         checks=(
             *checks.few(n),
             *checks.skewed(values),
-            *(checks.one_value_turns_it(values, float(result.p), alpha, again) if values else ()),
             *checks.without_pair(treatment.left_out if isinstance(treatment, Pairs) else 0),
         ),
         notes=tuple(notes),
-        **result.fields("t", alternative),
     )
 
 
@@ -183,35 +181,28 @@ def _published(
 
 
 def _effects(
-    sides: tuple[Floats, ...],
-    differences: tuple[Floats, Floats, Floats],
-    critical: Floats,
-    alpha: float,
-    how: Alternative,
+    ask: shared.Question, sides: tuple[Floats, ...], differences: tuple[Floats, Floats, Floats], critical: Floats
 ) -> dict[str, EffectSize]:
     mean1, mean0, sd1, sd0, r = sides
     difference, sd, n = differences
-    t, level = difference / sd * np.sqrt(n), 1 - alpha
-    bounds = student.shift_bounds(t, n - 1, *effects.tails(alpha, how))
+    t = difference / sd * np.sqrt(n)
+    bounds = student.shift_bounds(t, n - 1, *ask.tail)
     z = np.stack([t, bounds.low, bounds.high]) / np.sqrt(n)
 
-    def effect(scaled: Floats, label: str, *, percent: bool = False, aside: bool = False) -> EffectSize:
-        value, low, high = (scalar_or_array(part) for part in scaled)
-        return EffectSize(value, Interval(low, high, level), label, percent, aside)
+    def effect(scaled: Floats, label: str, unit: str = "", *, aside: bool = False) -> EffectSize:
+        return EffectSize(scalar_or_array(scaled[0]), ask.interval(scaled[1], scaled[2]), label, unit, aside)
 
     found = {"d_z": effect(z, "d_z, by the spread of differences")}
     average = np.sqrt((sd1**2 + sd0**2) / 2)
     if np.all(average > 0):
         found["d_av"] = effect(z * sd / average, "d_av, by the average spread")
-    found["superiority"] = effect(normal.cdf(z), "superiority", percent=True, aside=True)
-    variances = (sd1**2 / n, sd0**2 / n)
+    found["superiority"] = effect(normal.cdf(z), "superiority", "share", aside=True)
     lifts = effects.lift(
-        (mean1, mean0), variances, critical, covariance=r * sd1 * sd0 / n, alpha=alpha, alternative=how
+        (mean1, mean0),
+        (sd1**2 / n, sd0**2 / n),
+        critical,
+        covariance=r * sd1 * sd0 / n,
+        alpha=ask.alpha,
+        alternative=ask.alternative,
     )
     return found | {name: e for name, e in lifts.items() if np.any(np.isfinite(e.value))}
-
-
-def _group(label: str, n: Floats, mean: Floats, sd: Floats) -> Group:
-    return Group(
-        label, scalar_or_array(n), scalar_or_array(mean), scalar_or_array(sd), scalar_or_array(sd / np.sqrt(n))
-    )

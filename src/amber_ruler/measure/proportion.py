@@ -2,52 +2,53 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Literal, TypeAlias
+from collections.abc import Callable
+from typing import Literal, TypeAlias
 
 import numpy as np
+from numpy.typing import ArrayLike
 from scipy import special
 
 from amber_ruler import effects
+from amber_ruler.effects import Alternative
 from amber_ruler.errors import DataError
 from amber_ruler.measure import checks, shared
 from amber_ruler.numeric import binomial, gate, normal
 from amber_ruler.numeric.gate import Floats, scalar_or_array
-from amber_ruler.results import EffectSize, Estimate, Interval
-from amber_ruler.samples import ShareGroup, counts_of
+from amber_ruler.register import method
+from amber_ruler.results import EffectSize, Estimate, Test
+from amber_ruler.samples import ShareGroup
+from amber_ruler.samples import gate as groups
 
-if TYPE_CHECKING:
-    from collections.abc import Callable
-
-    from numpy.typing import ArrayLike
-
-    from amber_ruler.effects import Alternative
-
-    Limits: TypeAlias = Callable[[Floats, Floats, tuple[float, float]], tuple[Floats, Floats]]
-
-Test: TypeAlias = Literal["score", "exact", "exact-likelihood", "wald"]
-Kind: TypeAlias = Literal["wilson", "clopper-pearson", "jeffreys", "agresti-coull", "wald"]
+Limits: TypeAlias = Callable[[Floats, Floats, tuple[float, float]], tuple[Floats, Floats]]
+Which: TypeAlias = Literal["score", "exact", "wald"]
+Limited: TypeAlias = Literal["wilson", "clopper-pearson", "jeffreys", "agresti-coull", "wald"]
+TwoSided: TypeAlias = Literal["doubled", "likelihood"]
+Continuity: TypeAlias = Literal["none", "half"]
 
 _TESTS = {
     "score": ("score z", "Wilson (1927), Journal of the American Statistical Association 22, 209-212"),
-    "exact": ("exact binomial test, tails doubled", "Clopper & Pearson (1934), Biometrika 26, 404-413"),
-    "exact-likelihood": (
+    "doubled": ("exact binomial test, tails doubled", "Clopper & Pearson (1934), Biometrika 26, 404-413"),
+    "likelihood": (
         "exact binomial test, outcomes no likelier than the one seen",
         "Sterne (1954), Biometrika 41, 275",
     ),
     "wald": ("Wald z", "Wald (1943), Transactions of the American Mathematical Society 54, 426-482"),
 }
-_OWN = {"score": "wilson", "exact": "clopper-pearson", "exact-likelihood": "clopper-pearson", "wald": "wald"}
+_OWN = {"score": "wilson", "exact": "clopper-pearson", "wald": "wald"}
 
 
+@method(takes="one", needs="share", published=True, examples=("--successes 15 --trials 50 --null 0.2 --test exact",))
 def proportion(
     group: ShareGroup,
     *,
+    test: Which = "score",
+    two_sided: TwoSided | None = None,
+    continuity: Continuity | None = None,
+    interval: Limited | None = None,
     alpha: float = 0.05,
     null: ArrayLike | None = None,
     alternative: Alternative = "two-sided",
-    test: Test = "score",
-    interval: Kind | None = None,
-    continuity: bool = False,
     margin: float | None = None,
     good: Literal["higher", "lower"] = "higher",
     metric: str | None = None,
@@ -58,19 +59,22 @@ def proportion(
     ----------
     group : Counts, array_like of 0/1, Sample or Moments
         The group. Counts of arrays ask many questions at once.
+    test : "score", "exact" or "wald"
+        The exact one is binomial.
+    two_sided : "doubled" or "likelihood"
+        An exact two-sided p: twice the smaller tail (the default), or all outcomes that are no likelier than the one
+        seen.
+    continuity : "none" or "half"
+        Whether the score or Wald z, and its interval, are corrected by half a success.
+    interval : "wilson", "clopper-pearson", "jeffreys", "agresti-coull" or "wald", optional
+        The one that goes with the test if not given: Wilson's with the score test, Clopper and Pearson's with the exact
+        one. Another one may disagree with the test, and a note then says so.
     alpha : float, between 0 and 0.5
         Error rate of the test; the interval has level 1 - alpha.
     null : float or array_like between 0 and 1, optional
         Share to test against; without one there is an interval and no test.
     alternative : "two-sided", "greater" or "less"
         Direction of the test. A one-sided test carries a one-sided interval, whose open end is 0 or 1.
-    test : "score", "exact", "exact-likelihood" or "wald"
-        The exact binomial test doubles the smaller tail, or adds up all outcomes that are no likelier.
-    interval : "wilson", "clopper-pearson", "jeffreys", "agresti-coull" or "wald", optional
-        The one that goes with the test if not given: Wilson's with the score test, Clopper and Pearson's with an exact
-        one. Another one may disagree with the test, and a note then says so.
-    continuity : bool
-        Whether the score or Wald z, and its interval, are corrected by half a success.
     margin, good, metric
         As for `means`.
 
@@ -100,81 +104,81 @@ def proportion(
     >>> round(r.interval.low, 4), round(r.interval.high, 4), round(r.p_value, 4)
     (0.191, 0.4375, 0.0771)
     """
-    tail = effects.tails(alpha, alternative)
-    gate.choice("test", test, _TESTS)
-    gate.choice("good", good, shared.DIRECTIONS)
+    ask = shared.question(alpha, alternative, margin, good)
+    gate.choice("test", test, _OWN)
     kind = gate.choice("interval", interval or _OWN[test], _LIMITS)
-    one = counts_of(group, "group")
-    at = None if null is None else gate.between("null", null, 0, 1)
+    exact = test == "exact"
+    shared.unused(test, {"two_sided": (two_sided, exact), "continuity": (continuity, not exact)})
+    sided = gate.choice("two_sided", two_sided or "doubled", ("doubled", "likelihood"))
+    half = 0.5 if gate.choice("continuity", continuity or "none", ("none", "half")) == "half" else 0.0
+    if half and kind not in _HALVED:
+        shared.unused(f"{kind} interval beside the {test}", {"continuity": (continuity, False)})
+    said, source = _TESTS[sided if exact else test]
+    one = groups.one(group, "share")
+    at = shared.null_of(null, gate.between, 0, 1)
     x, n, share0 = gate.aligned(one.successes, one.trials, 0.5 if at is None else at)
-    share, half = x / n, 0.5 if continuity else 0.0
+    share = x / n
     if "wald" in (test, kind) and np.any((x == 0) | (x == n)):
         raise DataError(
             f"{one.label!r} has only one outcome: Wald's standard error is 0. Take a score or an exact test."
         )
-    z, p = _test(test, x, n, share0, alternative, half)
-    critical = effects.critical_z(tail)
-    low, high = _LIMITS[kind](x, n, tail) if kind not in _HALVED else _HALVED[kind](x, n, critical, half)
+    critical = effects.critical_z(ask.tail)
+    low, high = _LIMITS[kind](x, n, ask.tail) if kind not in _HALVED else _HALVED[kind](x, n, critical, half)
     low = np.where(critical[0] == np.inf, 0.0, low)
     high = np.where(critical[1] == np.inf, 1.0, high)
+    limits, tested = ask.interval(low, high), None
     notes: tuple[str, ...] = ()
-    limits = Interval(scalar_or_array(low), scalar_or_array(high), 1 - alpha)
-    fields = {}
     found: dict[str, EffectSize] = {}
     if at is not None:
-        if kind == _OWN[test] and test != "exact-likelihood":
-            limits = shared.agreeing(low, high, p, share0, alpha, share)
-        elif np.any((p < alpha) == limits.contains(share0)):
-            notes = (f"The {kind} interval and the {_TESTS[test][0]} are built apart and here disagree.",)
-        fields = {"p_value": scalar_or_array(p), "null": scalar_or_array(share0)}
-        if z is not None:
-            fields |= {
-                "statistic": scalar_or_array(z),
-                "critical": shared.critical_of(min(critical), alternative),
-            }
+        p, tested = _tested(ask, test, sided, x, n, share0, half)
+        if kind == _OWN[test] and sided == "doubled":
+            limits = shared.agreeing(ask, low, high, p, share0, share)
+        elif np.any((p < ask.alpha) == limits.contains(share0)):
+            notes = (f"The {kind} interval and the {said} are built apart and here disagree.",)
         h = 2 * (np.arcsin(np.sqrt(share)) - np.arcsin(np.sqrt(share0)))
-        below, above = (scalar_or_array(h + side * c / np.sqrt(n)) for side, c in zip((-1, 1), critical, strict=True))
-        found["cohen_h"] = EffectSize(scalar_or_array(h), Interval(below, above, 1 - alpha), "Cohen h")
-    name = metric or one.metric or "success"
+        ends = (h + side * c / np.sqrt(n) for side, c in zip((-1, 1), critical, strict=True))
+        found["cohen_h"] = EffectSize(scalar_or_array(h), ask.interval(*ends), "Cohen h")
+    name = groups.named(metric, "success", one)
     return Estimate(
         title=f"{name}: share of {one.label}",
-        method=f"one proportion, {_TESTS[test][0] + ', ' if at is not None else ''}{kind} interval",
-        source=_TESTS[test][1],
+        method=f"one proportion, {said + ', ' if at is not None else ''}{kind} interval",
+        source=source,
         metric=name,
         label=one.label,
         estimate=scalar_or_array(share),
+        se=scalar_or_array(np.sqrt(share * (1 - share) / n)),
         interval=limits,
-        statistic_name="z",
-        alpha=alpha,
-        alternative=alternative,
+        test=tested,
         effects=found,
         groups=(shared.share_group(one.label, x, n),),
         quantity="share",
-        margin=shared.settle_margin(margin),
+        margin=ask.margin,
         good=good,
+        axis=groups.axis_of(one),
         checks=checks.missing(one),
         notes=notes,
-        **fields,  # type: ignore[arg-type]
     )
 
 
-def _test(
-    test: str, x: Floats, n: Floats, share: Floats, alternative: str, half: float
-) -> tuple[Floats | None, Floats]:
-    """Statistic, where there is one, and p-value."""
-    if test.startswith("exact"):
+def _tested(
+    ask: shared.Question, test: str, sided: str, x: Floats, n: Floats, share: Floats, half: float
+) -> tuple[Floats, Test]:
+    """P-value, and the test's record."""
+    if test == "exact":
         above, below = binomial.at_least(x, n, share), binomial.at_least(n - x, n, 1 - share)
-        if test == "exact-likelihood" and alternative == "two-sided":
-            return None, binomial.as_unlikely(x, n, share)
-        return None, shared.from_tails(above, below, alternative)
+        p = shared.from_tails(above, below, ask.alternative)
+        if sided == "likelihood" and ask.alternative == "two-sided":
+            p = binomial.as_unlikely(x, n, share)
+        return p, ask.test(p, share)
     own = x / n if test == "wald" else share
     away = x - n * share
     # The correction never carries the count past the share tested; it counts against the direction asked.
-    side = {"greater": 1.0, "less": -1.0}.get(alternative)
+    side = {"greater": 1.0, "less": -1.0}.get(ask.alternative)
     away = np.sign(away) * np.maximum(np.abs(away) - half, 0) if side is None else away - side * half
     with np.errstate(divide="ignore", invalid="ignore"):
         z = np.where(away == 0, 0.0, away / np.sqrt(n * own * (1 - own)))
-    return z, shared.p_value(z, normal.sf, alternative)
+    p = shared.p_value(z, normal.sf, ask.alternative)
+    return p, ask.test(p, share, statistic=z, name="z", critical=min(effects.critical_z(ask.tail)))
 
 
 def wilson(x: Floats, n: Floats, critical: tuple[float, float], half: float = 0.0) -> tuple[Floats, Floats]:

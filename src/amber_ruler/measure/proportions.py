@@ -2,47 +2,54 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Literal, TypeAlias
+from typing import Literal, TypeAlias
 
 import numpy as np
+from numpy.typing import ArrayLike
 
 from amber_ruler import effects
+from amber_ruler.effects import Alternative
 from amber_ruler.errors import DataError, InputError
 from amber_ruler.measure import checks, shared
-from amber_ruler.measure.proportion import wilson
+from amber_ruler.measure.proportion import TwoSided, wilson
 from amber_ruler.numeric import gate, normal, score, tables
 from amber_ruler.numeric.gate import Floats, scalar_or_array
+from amber_ruler.register import method
 from amber_ruler.results import Check, Comparison, EffectSize, Interval
-from amber_ruler.samples import ShareGroup, counts_of
+from amber_ruler.samples import ShareGroup
+from amber_ruler.samples import gate as groups
 
-if TYPE_CHECKING:
-    from numpy.typing import ArrayLike
-
-    from amber_ruler.effects import Alternative
-
-
-Test: TypeAlias = Literal["score", "wald", "fisher", "fisher-mid-p", "unconditional"]
-Kind: TypeAlias = Literal["score", "miettinen-nurminen", "newcombe", "agresti-caffo", "wald"]
+Which: TypeAlias = Literal["score", "wald", "exact", "mid-p", "unconditional"]
+Limited: TypeAlias = Literal["score", "miettinen-nurminen", "newcombe", "agresti-caffo", "wald"]
 
 _TESTS = {
     "score": ("score test", "Mee (1984), Biometrics 40, 1175-1176"),
     "wald": ("Wald test", "Wald (1943), Transactions of the American Mathematical Society 54, 426-482"),
-    "fisher": ("Fisher's exact test", "Fisher (1935), Journal of the Royal Statistical Society 98, 39-82"),
-    "fisher-mid-p": ("Fisher's exact test, mid-p", "Lancaster (1961), JASA 56, 223-234"),
+    "exact": ("Fisher's exact test", "Fisher (1935), Journal of the Royal Statistical Society 98, 39-82"),
+    "mid-p": ("Fisher's exact test, mid-p", "Lancaster (1961), JASA 56, 223-234"),
     "unconditional": ("unconditional exact test", "Suissa & Shuster (1985), JRSS A 148, 317-327"),
 }
 
 
+@method(
+    takes="two",
+    needs="share",
+    published=True,
+    examples=(
+        "travellers.csv --value booked --by form --control current",
+        "--successes 60,40 --trials 400,400 --test exact",
+    ),
+)
 def proportions(
     treatment: ShareGroup,
     control: ShareGroup,
     *,
+    test: Which = "score",
+    two_sided: TwoSided | None = None,
+    interval: Limited | None = None,
     alpha: float = 0.05,
     null: ArrayLike = 0.0,
     alternative: Alternative = "two-sided",
-    test: Test = "score",
-    interval: Kind | None = None,
-    two_sided: Literal["likelihood", "doubled"] = "likelihood",
     margin: float | None = None,
     good: Literal["higher", "lower"] = "higher",
     metric: str | None = None,
@@ -53,19 +60,22 @@ def proportions(
     ----------
     treatment, control : Counts, array_like of 0/1, Sample or Moments
         The two groups. Counts of arrays ask many comparisons at once (of the score and Wald tests).
+    test : "score", "wald", "exact", "mid-p" or "unconditional"
+        The score test with a null of 0 is the pooled z, whose square is the chi-square of the two by two table. The
+        exact test is Fisher's, given the margins; mid-p counts the table seen by half. The unconditional one is exact
+        without the margins given.
+    two_sided : "likelihood" or "doubled"
+        The two-sided p of the exact and mid-p tests: all tables no likelier than the one seen (the default), or twice
+        the smaller tail.
+    interval : "score", "miettinen-nurminen", "newcombe", "agresti-caffo" or "wald", optional
+        Of the difference; the one that inverts the test if not given, and the score interval for exact tests. Where
+        another one disagrees with the test, a note says so.
     alpha : float, between 0 and 0.5
         Error rate of the test; the interval has level 1 - alpha.
     null : float or array_like, between -1 and 1
         Tested difference of shares; the exact tests know 0 only.
     alternative : "two-sided", "greater" or "less"
         Direction of the test. A one-sided test carries a one-sided interval, whose open end is -1 or 1.
-    test : "score", "wald", "fisher", "fisher-mid-p" or "unconditional"
-        The score test with a null of 0 is the pooled z, whose square is the chi-square of the two by two table.
-    interval : "score", "miettinen-nurminen", "newcombe", "agresti-caffo" or "wald", optional
-        Of the difference; the one that inverts the test if not given, and the score interval for exact tests. Where
-        another one disagrees with the test, a note says so.
-    two_sided : "likelihood" or "doubled"
-        Fisher's two-sided p: all tables no likelier than the one seen, or twice the smaller tail.
     margin : float, optional
         The smallest difference that matters (0.01 is one percentage point).
     good : "higher" or "lower"
@@ -110,17 +120,16 @@ def proportions(
     >>> round(r.estimate, 3), round(r.p_value, 4)
     (0.05, 0.0325)
     """
-    tail = effects.tails(alpha, alternative)
-    gate.choice("good", good, shared.DIRECTIONS)
+    ask = shared.question(alpha, alternative, margin, good)
     gate.choice("test", test, _TESTS)
-    gate.choice("two_sided", two_sided, ("likelihood", "doubled"))
+    given_margins = test in ("exact", "mid-p")
+    shared.unused(test, {"two_sided": (two_sided, given_margins)})
+    sided = gate.choice("two_sided", two_sided or "likelihood", ("likelihood", "doubled"))
     kind = gate.choice("interval", interval or ("wald" if test == "wald" else "score"), _LIMITS)
-    group1, group0 = counts_of(treatment, "treatment"), counts_of(control, "control")
-    shared.check_labels(group1.label, group0.label)
-    raw = (group1.successes, group1.trials, group0.successes, group0.trials, gate.between("null", null, -1, 1))
+    one, two = groups.two(treatment, control, "share")
+    raw = (one.successes, one.trials, two.successes, two.trials, gate.between("null", null, -1, 1))
     x1, n1, x0, n0, at = gate.aligned(*raw)
     counts = (x1, n1, x0, n0)
-    room = shared.settle_margin(margin)
 
     # Over a common denominator, so that equal shares differ by exactly 0.
     estimate = (x1 * n0 - x0 * n1) / (n1 * n0)
@@ -129,53 +138,51 @@ def proportions(
     def one_sided(null: Floats, direction: str) -> Floats:
         return shared.p_value(statistic(*counts, null), normal.sf, direction)
 
-    critical = effects.critical_z(tail)
+    critical = effects.critical_z(ask.tail)
     low, high = _LIMITS[kind](*counts, critical)
     low, high = np.where(critical[0] == np.inf, -1.0, low), np.where(critical[1] == np.inf, 1.0, high)
     notes: tuple[str, ...] = ()
+    against = shared.margin_tests(ask, one_sided, at)
     if test in ("score", "wald"):
         z = statistic(*counts, at)
         p = shared.p_value(z, normal.sf, alternative)
-        fields = shared.z_fields(z, critical, alternative)
-        if test == "score" and np.ndim(z) == 0 and at == 0 and alternative == "two-sided":
-            fields["facts"] = {"chi_square": float(z) ** 2}
+        tested = ask.test(p, at, statistic=z, name="z", critical=min(critical), margin_tests=against)
     else:
-        p = _exact_p(counts, test, alternative, two_sided, at)
-        fields = {}
-    limits = Interval(scalar_or_array(low), scalar_or_array(high), 1 - alpha)
+        p = _exact_p(counts, test, alternative, sided, at)
+        tested = ask.test(p, at, margin_tests=against)
+    limits = ask.interval(low, high)
     if kind == test:
-        limits = shared.agreeing(low, high, p, at, alpha, estimate)
+        limits = shared.agreeing(ask, low, high, p, at, estimate)
     elif gate.some((p < alpha) == limits.contains(at)):
         notes = (f"The {kind} interval of the difference and {_TESTS[test][0]} are built apart and here disagree.",)
-    found, more = _effects(counts, p, alpha, alternative)
-    if test.startswith("fisher"):
-        found |= _exact_odds(counts, tail, mid=test == "fisher-mid-p")
-    name = metric or group1.metric or group0.metric or "success"
+    found, more = _effects(ask, counts, p)
+    if given_margins:
+        found |= _exact_odds(ask, counts, mid=test == "mid-p")
+    name = groups.named(metric, "success", one, two)
+    squared = test == "score" and np.ndim(p) == 0 and at == 0 and alternative == "two-sided"
     return Comparison(
-        title=f"{name}: {group1.label} − {group0.label}",
+        title=f"{name}: {one.label} − {two.label}",
         method=f"two proportions, {_TESTS[test][0]}{'' if kind == test else f', {kind} interval'}",
         source=_TESTS[test][1],
         metric=name,
-        treatment=group1.label,
-        control=group0.label,
+        treatment=one.label,
+        control=two.label,
         estimate=scalar_or_array(estimate),
+        se=scalar_or_array(_wald_se(*counts)),
         interval=limits,
-        p_value=scalar_or_array(p),
-        alpha=alpha,
-        alternative=alternative,
-        null=scalar_or_array(at),
+        test=tested,
         effects=found | _number_needed(estimate, limits),
-        groups=(shared.share_group(group1.label, x1, n1), shared.share_group(group0.label, x0, n0)),
-        margin=room,
-        margin_tests=shared.margin_tests(one_sided, at, room, good, alpha),
+        groups=(shared.share_group(one.label, x1, n1), shared.share_group(two.label, x0, n0)),
+        facts={"chi_square": float(z) ** 2} if squared else {},
+        margin=ask.margin,
         good=good,
         quantity="share",
+        axis=groups.axis_of(one, two),
         checks=(
             *(_expected_check(counts) if test in ("score", "wald") else ()),
-            *checks.missing(group1, group0),
+            *checks.missing(one, two),
         ),
-        notes=(*notes, *more, *shared.margins_by_score(room, test)),
-        **fields,
+        notes=(*notes, *more, *shared.margins_by_score(ask, test)),
     )
 
 
@@ -201,19 +208,21 @@ def _exact_p(counts: tuple[Floats, ...], test: str, alternative: str, two_sided:
     if test == "unconditional":
         return np.asarray(tables.unconditional(x1, n1, x0, n0, alternative))
     above, below, unlikely, own = tables.fisher_tails(x1, n1, x0, n0)
-    half = 0.5 * own if test == "fisher-mid-p" else 0.0
+    half = 0.5 * own if test == "mid-p" else 0.0
     if two_sided == "likelihood" and alternative == "two-sided":
         return np.asarray(unlikely - half)
     return shared.from_tails(np.asarray(above - half), np.asarray(below - half), alternative)
 
 
-def _exact_odds(counts: tuple[Floats, ...], tail: tuple[float, float], *, mid: bool) -> dict[str, EffectSize]:
+def _exact_odds(ask: shared.Question, counts: tuple[Floats, ...], *, mid: bool) -> dict[str, EffectSize]:
     """The odds ratio that makes the table likeliest, given its margins, with the exact interval."""
     x1, n1, x0, n0 = (int(v) for v in counts)
-    low, high = tables.exact_log_odds(x1, n1, x0, n0, tail, mid=mid)
+    low, high = tables.exact_log_odds(x1, n1, x0, n0, ask.tail, mid=mid)
     value = tables.likeliest_odds(x1, n1, x0, n0)
-    limits = Interval(float(np.exp(low)), float(np.exp(high)), 1 - sum(tail))
-    return {"odds_ratio": EffectSize(value, limits, "odds ratio, given the margins")} if np.isfinite(value) else {}
+    limits = ask.interval(np.exp(low), np.exp(high))
+    if not np.isfinite(value):
+        return {}
+    return {"odds_ratio": EffectSize(value, limits, "odds ratio, given the margins", "ratio")}
 
 
 def _number_needed(estimate: Floats, limits: Interval) -> dict[str, EffectSize]:
@@ -264,19 +273,15 @@ _LIMITS = {
 
 
 def _effects(
-    counts: tuple[Floats, Floats, Floats, Floats], p: Floats, alpha: float, alternative: Alternative
+    ask: shared.Question, counts: tuple[Floats, Floats, Floats, Floats], p: Floats
 ) -> tuple[dict[str, EffectSize], tuple[str, ...]]:
-    ratio = effects.risk_ratio(*counts, alpha=alpha, alternative=alternative)
-    lift_interval = Interval(
-        scalar_or_array(np.asarray(ratio.interval.low) - 1),
-        scalar_or_array(np.asarray(ratio.interval.high) - 1),
-        1 - alpha,
-    )
+    ratio = effects.risk_ratio(*counts, alpha=ask.alpha, alternative=ask.alternative)
+    lift, low, high = (np.asarray(v) - 1 for v in (ratio.value, ratio.interval.low, ratio.interval.high))
     found = {
-        "lift": EffectSize(scalar_or_array(np.asarray(ratio.value) - 1), lift_interval, "lift", percent=True),
+        "lift": EffectSize(scalar_or_array(lift), ask.interval(low, high), "lift", "relative"),
         "risk_ratio": ratio,
-        "odds_ratio": effects.odds_ratio(*counts, alpha=alpha, alternative=alternative),
-        "cohen_h": effects.cohen_h(*counts, alpha=alpha, alternative=alternative),
+        "odds_ratio": effects.odds_ratio(*counts, alpha=ask.alpha, alternative=ask.alternative),
+        "cohen_h": effects.cohen_h(*counts, alpha=ask.alpha, alternative=ask.alternative),
     }
     notes = []
     if np.ndim(ratio.value) == 0:
@@ -286,7 +291,7 @@ def _effects(
         if gone:
             notes.append(f"Without a success in control, or a failure in treatment, there is no {_listed(gone)}.")
     h = found["cohen_h"].interval
-    if gate.some((p < alpha) == ((np.asarray(h.low) <= 0) & (np.asarray(h.high) >= 0))):
+    if gate.some((p < ask.alpha) == ((np.asarray(h.low) <= 0) & (np.asarray(h.high) >= 0))):
         notes.append("The interval of Cohen h comes from the arcsine scale and here disagrees with the score test.")
     return found, tuple(notes)
 

@@ -2,22 +2,21 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Literal, NamedTuple, TypeAlias
+from typing import Literal, NamedTuple, TypeAlias
 
 import numpy as np
 
-from amber_ruler import effects
+from amber_ruler.effects import Alternative
 from amber_ruler.errors import DataError
 from amber_ruler.measure import checks, shared
 from amber_ruler.numeric import binomial, gate, normal
+from amber_ruler.numeric.gate import Floats
+from amber_ruler.register import method
 from amber_ruler.results import Comparison, Group
-from amber_ruler.samples import MeanGroup, Sample, values_of
+from amber_ruler.samples import Sample, ValueGroup
+from amber_ruler.samples import gate as groups
 
-if TYPE_CHECKING:
-    from amber_ruler.effects import Alternative
-    from amber_ruler.numeric.gate import Floats
-
-Kind: TypeAlias = Literal["order", "density"]
+Around: TypeAlias = Literal["order", "density"]
 
 _SOURCES = {
     "order": "Price & Bonett (2002), Journal of Statistical Computation and Simulation 72, 119-124",
@@ -33,15 +32,19 @@ class _Placed(NamedTuple):
     high: float
 
 
+@method(
+    takes="two",
+    examples=("travellers.csv --value minutes_to_book --by form --control current --at 0.9 --good lower",),
+)
 def quantiles(
-    treatment: MeanGroup,
-    control: MeanGroup,
+    treatment: ValueGroup,
+    control: ValueGroup,
     *,
     at: float = 0.5,
+    spread: Around = "order",
     alpha: float = 0.05,
     null: float = 0.0,
     alternative: Alternative = "two-sided",
-    spread: Kind = "order",
     margin: float | None = None,
     good: Literal["higher", "lower"] = "higher",
     metric: str | None = None,
@@ -54,15 +57,15 @@ def quantiles(
         The values of the two groups.
     at : float, between 0 and 1
         Which quantile: 0.5 for the median, 0.95 for the time that 95 % stay below.
+    spread : "order" or "density"
+        Where the standard error of each quantile comes from: the distance of the order statistics around it, or the
+        density of the values there.
     alpha : float, between 0 and 0.5
         Error rate of the test; the interval has level 1 - alpha.
     null : float
         Tested difference, in the metric's unit.
     alternative : "two-sided", "greater" or "less"
         Direction of the test. A one-sided test carries a one-sided interval.
-    spread : "order" or "density"
-        Where the standard error of each quantile comes from: the distance of the order statistics around it, or the
-        density of the values there.
     margin, good, metric
         As for `means`.
 
@@ -90,23 +93,17 @@ def quantiles(
     >>> r.estimate, round(r.p_value, 4)
     (12.0, 0.0276)
     """
-    effects.tails(alpha, alternative)
+    ask = shared.question(alpha, alternative, margin, good)
     gate.choice("spread", spread, _SOURCES)
-    gate.choice("good", good, shared.DIRECTIONS)
     share = float(gate.between("at", at, 0, 1))
-    zero = gate.finite("null", null)
-    one, two = values_of(treatment, "treatment"), values_of(control, "control")
-    shared.check_labels(one.label, two.label)
-    room = shared.settle_margin(margin)
+    one, two = groups.two(treatment, control, "values")
     places = [_place(g, share, alpha, spread) for g in (one, two)]
     difference = np.asarray(places[0].value - places[1].value)
     se = np.asarray(np.hypot(places[0].se, places[1].se))
     if se == 0:
         raise DataError("The values around the quantile are all equal in both groups: its standard error is 0.")
-    result = shared.symmetric_test(
-        difference, se, None, zero, alpha=alpha, alternative=alternative, margin=room, good=good
-    )
-    name = metric or one.metric or two.metric or "value"
+    result = shared.symmetric_test(ask, difference, se, None, gate.finite("null", null))
+    name = groups.named(metric, "value", one, two)
     called = "median" if share == 0.5 else f"{100 * share:g}% quantile"
     return Comparison(
         title=f"{name}: {called} of {one.label} − {two.label}",
@@ -116,19 +113,17 @@ def quantiles(
         treatment=one.label,
         control=two.label,
         estimate=float(difference),
-        alpha=alpha,
-        alternative=alternative,
-        null=float(zero),
+        se=float(se),
+        interval=result.interval,
+        test=result.test,
         groups=tuple(
             Group(g.label, len(g), p.value, se=p.se, more={"low": p.low, "high": p.high})
             for g, p in zip((one, two), places, strict=True)
         ),
         quantity="quantile",
-        margin=room,
-        margin_tests=result.margin_tests,
+        margin=ask.margin,
         good=good,
         checks=(*checks.few(np.asarray(len(one)), np.asarray(len(two))), *checks.missing(one, two)),
-        **result.fields("z", alternative),
     )
 
 

@@ -3,23 +3,22 @@
 from __future__ import annotations
 
 import math
-from typing import TYPE_CHECKING, Literal, NamedTuple
+from collections.abc import Callable
+from typing import Any, Literal, NamedTuple
 
 import numpy as np
 
 from amber_ruler import effects
+from amber_ruler.effects import Alternative
 from amber_ruler.errors import DataError
 from amber_ruler.measure import checks, shared
 from amber_ruler.numeric import gate, normal
 from amber_ruler.numeric import ranks as order
-from amber_ruler.results import Check, Comparison, EffectSize, Estimate, Group, Interval
-from amber_ruler.samples import MeanGroup, Pairs, values_of
-
-if TYPE_CHECKING:
-    from collections.abc import Callable
-
-    from amber_ruler.effects import Alternative
-    from amber_ruler.numeric.gate import Floats
+from amber_ruler.numeric.gate import Floats
+from amber_ruler.register import method
+from amber_ruler.results import Check, Comparison, EffectSize, Estimate, Group, Test
+from amber_ruler.samples import Pairs, ValueGroup
+from amber_ruler.samples import gate as groups
 
 _MOST_EXACT = 2_500  # pairs of values, or of ranks, whose orders are counted one by one
 _SOURCE = "Mann & Whitney (1947), Annals of Mathematical Statistics 18, 50-60; Hodges & Lehmann (1963)"
@@ -53,9 +52,10 @@ class _Law(NamedTuple):
         return math.ceil(self.mean - 0.5 + self.sd * float(normal.quantile(tail))) - 1
 
 
+@method(takes="two", examples=("travellers.csv --value minutes_to_book --by form --control current --good lower",))
 def ranks(
-    treatment: MeanGroup,
-    control: MeanGroup,
+    treatment: ValueGroup,
+    control: ValueGroup,
     *,
     alpha: float = 0.05,
     null: float = 0.0,
@@ -109,12 +109,9 @@ def ranks(
     >>> round(r.estimate, 2), r.effects["superiority"].value, round(r.p_value, 4)
     (2.3, 0.92, 0.0317)
     """
-    tail = effects.tails(alpha, alternative)
-    gate.choice("good", good, shared.DIRECTIONS)
-    one, two = values_of(treatment, "treatment"), values_of(control, "control")
-    shared.check_labels(one.label, two.label)
+    ask = shared.question(alpha, alternative, margin, good)
+    one, two = groups.two(treatment, control, "values")
     at = float(gate.finite("null", null))
-    room = shared.settle_margin(margin)
     x, y = order.ordered(one.values), order.ordered(two.values)
     n1, n0 = len(one), len(two)
     pairs_in_all = n1 * n0
@@ -131,18 +128,16 @@ def ranks(
 
     found, law = test(at)
     p = law.p(found.above, alternative)
-    low_at, high_at = (law.outside(t) if t > 0 else -1 for t in tail)
+    low_at, high_at = (law.outside(t) if t > 0 else -1 for t in ask.tail)
     estimate, low, high = _places(pairs_in_all, low_at, high_at, lambda sought: order.ordered_differences(x, y, sought))
-    limits = shared.agreeing(*map(np.asarray, (low, high, p, at, alpha, found.above - law.mean + at)))  # type: ignore[arg-type]
 
     def one_sided(shift: Floats, direction: str) -> Floats:
         moved, its = test(float(shift))
         return np.asarray(its.p(moved.above, direction))
 
     plain = found if at == 0 else test(0.0)[0]
-    superiority, notes = _superiority(plain, x, y, tail)
-    name = metric or one.metric or two.metric or "value"
-    z = None if law.chances is not None else _z(found.above, law)
+    superiority, notes = _superiority(ask, plain, x, y)
+    name = groups.named(metric, "value", one, two)
     return Comparison(
         title=f"{name}: {one.label} − {two.label}, by ranks",
         method=f"rank test of two samples, {'exact' if law.chances is not None else 'normal approximation'}",
@@ -151,27 +146,25 @@ def ranks(
         treatment=one.label,
         control=two.label,
         estimate=estimate,
-        interval=limits,
-        p_value=p,
-        statistic=found.above if z is None else z,
-        statistic_name="U" if z is None else "z",
-        alpha=alpha,
-        alternative=alternative,
-        null=at,
+        interval=shared.agreeing(ask, *map(np.asarray, (low, high, p, at, found.above - law.mean + at))),
+        test=_record(ask, law, found.above, "U", p, at, one_sided),
         effects={"superiority": superiority},
         groups=(quartered(one.label, x), quartered(two.label, y)),
         facts={"U": found.above},
         quantity="rank",
-        margin=room,
-        margin_tests=shared.margin_tests(one_sided, np.asarray(at), room, good, alpha),
+        margin=ask.margin,
         good=good,
         checks=(*_tied(found.ties, n1 + n0), *checks.missing(one, two)),
         notes=notes,
     )
 
 
+@method(
+    takes="pairs",
+    examples=("turnarounds.csv --value minutes --by when --unit vessel --control before --good lower",),
+)
 def signed_ranks(
-    both: Pairs | MeanGroup,
+    both: Pairs | ValueGroup,
     *,
     alpha: float = 0.05,
     null: float = 0.0,
@@ -222,14 +215,12 @@ def signed_ranks(
     >>> round(r.estimate, 3), r.p_value
     (-2.5, 0.125)
     """
-    tail = effects.tails(alpha, alternative)
-    gate.choice("good", good, shared.DIRECTIONS)
+    ask = shared.question(alpha, alternative, margin, good)
     at = float(gate.finite("null", null))
-    room = shared.settle_margin(margin)
     if isinstance(both, Pairs):
         values, label, missing = both.differences, "differences", checks.without_pair(both.left_out)
     else:
-        one = values_of(both, "group")
+        one = groups.one(both, "values")
         values, label, missing = one.values, one.label, checks.missing(one)
 
     def test(middle: float) -> tuple[float, _Law, float]:
@@ -248,61 +239,59 @@ def signed_ranks(
     p = law.p(positive, alternative)
     ordered = order.ordered(values)
     sums = values.size * (values.size + 1) // 2
-    low_at, high_at = (law.outside(t) if t > 0 else -1 for t in tail)
+    low_at, high_at = (law.outside(t) if t > 0 else -1 for t in ask.tail)
     twice = _places(sums, low_at, high_at, lambda sought: order.ordered_sums(ordered, sought))
     estimate, low, high = (place / 2 for place in twice)
-    limits = shared.agreeing(*map(np.asarray, (low, high, p, at, alpha, positive - law.mean + at)))  # type: ignore[arg-type]
 
     def one_sided(shift: Floats, direction: str) -> Floats:
         moved, its, _ = test(float(shift))
         return np.asarray(its.p(moved, direction))
 
     left = int(np.sum(values == at))
-    notes = (f"{left:,} {label} equal {at:g} and are left out of the test.",) if left else ()
-    z = None if law.chances is not None else _z(positive, law)
-    how = f"signed ranks, {'exact' if law.chances is not None else 'normal approximation'}"
-    fields = {
-        "method": how,
+    name = metric or (both.metric if isinstance(both, Pairs) else one.metric) or "value"
+    fields: dict[str, Any] = {
+        "method": f"signed ranks, {'exact' if law.chances is not None else 'normal approximation'}",
         "source": _SIGNED_SOURCE,
+        "metric": name,
         "estimate": estimate,
-        "interval": limits,
-        "p_value": p,
-        "statistic": positive if z is None else z,
-        "statistic_name": "W" if z is None else "z",
-        "alpha": alpha,
-        "alternative": alternative,
-        "null": at,
+        "interval": shared.agreeing(ask, *map(np.asarray, (low, high, p, at, positive - law.mean + at))),
+        "test": _record(ask, law, positive, "W", p, at, one_sided),
         "facts": {"W": positive},
         "quantity": "rank",
-        "margin": room,
+        "margin": ask.margin,
         "good": good,
         "checks": (*_tied(ties, values.size), *missing),
-        "notes": notes,
+        "notes": (f"{left:,} {label} equal {at:g} and are left out of the test.",) if left else (),
     }
-    if isinstance(both, Pairs):
-        name = metric or both.metric or "value"
-        return Comparison(
-            title=f"{name}: {both.labels[0]} − {both.labels[1]}, by signed ranks of pairs",
-            metric=name,
-            treatment=both.labels[0],
-            control=both.labels[1],
-            paired=True,
-            groups=(
-                quartered(both.labels[0], order.ordered(both.treatment)),
-                quartered(both.labels[1], order.ordered(both.control)),
-                quartered("difference", ordered),
-            ),
-            margin_tests=shared.margin_tests(one_sided, np.asarray(at), room, good, alpha),
-            **fields,  # type: ignore[arg-type]
-        )
-    name = metric or one.metric or "value"
-    return Estimate(
-        title=f"{name}: middle of {label}",
-        metric=name,
-        label=label,
-        groups=(quartered(label, ordered),),
-        **fields,  # type: ignore[arg-type]
+    if not isinstance(both, Pairs):
+        return Estimate(title=f"{name}: middle of {label}", label=label, groups=(quartered(label, ordered),), **fields)
+    sides = zip(
+        (*both.labels, "difference"), (*map(order.ordered, (both.treatment, both.control)), ordered), strict=True
     )
+    return Comparison(
+        title=f"{name}: {both.labels[0]} − {both.labels[1]}, by signed ranks of pairs",
+        treatment=both.labels[0],
+        control=both.labels[1],
+        paired=True,
+        groups=tuple(quartered(side, placed) for side, placed in sides),
+        **fields,
+    )
+
+
+def _record(
+    ask: shared.Question,
+    law: _Law,
+    value: float,
+    name: str,
+    p: float,
+    null: float,
+    one_sided: Callable[[Floats, str], Floats],
+) -> Test:
+    """The test's record: the sum itself where it is exact, its z where it is approximated."""
+    against = shared.margin_tests(ask, one_sided, np.asarray(null))
+    if law.chances is not None:
+        return ask.test(p, null, statistic=value, name=name, margin_tests=against)
+    return ask.test(p, null, statistic=_z(value, law), name="z", margin_tests=against)
 
 
 def _places(
@@ -320,9 +309,9 @@ def _z(value: float, law: _Law) -> float:
 
 
 def _superiority(
-    found: order.Wins, x: order.Values, y: order.Values, tail: tuple[float, float]
+    ask: shared.Question, found: order.Wins, x: order.Values, y: order.Values
 ) -> tuple[EffectSize, tuple[str, ...]]:
-    share = found.above / (x.total * y.total)
+    share, tail = found.above / (x.total * y.total), ask.tail
     spread = sum(
         float(side.times @ (placed - mean) ** 2) / max(side.total - 1, 1) / side.total
         for side, placed, mean in ((x, found.of_x, share), (y, found.of_y, share))
@@ -343,8 +332,7 @@ def _superiority(
             1 / (1 + math.exp(-end)) if math.isfinite(end) else float(end > 0)
             for end in (logit - below * reach, logit + above * reach)
         )
-    limits = Interval(low, high, 1 - sum(tail))
-    return EffectSize(share, limits, "superiority", percent=True), notes
+    return EffectSize(share, ask.interval(low, high), "superiority", "share"), notes
 
 
 def _tied(ties: float, n: int) -> tuple[Check, ...]:

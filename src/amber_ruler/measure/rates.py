@@ -2,37 +2,37 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Any, Literal, TypeAlias
+from typing import Literal, TypeAlias
 
 import numpy as np
+from numpy.typing import ArrayLike
 from scipy import special
 
 from amber_ruler import effects
+from amber_ruler.effects import Alternative
 from amber_ruler.errors import InputError
 from amber_ruler.measure import checks, shared
 from amber_ruler.measure.proportion import wilson
 from amber_ruler.numeric import binomial, chisquare, gate, normal
 from amber_ruler.numeric.gate import Floats, scalar_or_array
 from amber_ruler.numeric.roots import bracketed_root, widened
-from amber_ruler.results import Check, Comparison, EffectSize, Estimate, Group, Interval
-from amber_ruler.samples import Events, RateGroup, events_of
+from amber_ruler.register import method
+from amber_ruler.results import Check, Comparison, EffectSize, Estimate, Group
+from amber_ruler.samples import Events, RateGroup
+from amber_ruler.samples import gate as groups
 
-if TYPE_CHECKING:
-    from numpy.typing import ArrayLike
-
-    from amber_ruler.effects import Alternative
-
-Test: TypeAlias = Literal["score", "exact"]
+Which: TypeAlias = Literal["score", "exact"]
 _DISPERSED = 0.001  # chance of so uneven counts in a Poisson process, from which on it is said
 
 
+@method(takes="one", needs="rate", published=True, examples=("--events 30 --exposure 120 --null 0.3",))
 def rate(
     group: RateGroup,
     *,
+    test: Which = "exact",
     alpha: float = 0.05,
     null: ArrayLike | None = None,
     alternative: Alternative = "two-sided",
-    test: Test = "exact",
     margin: float | None = None,
     good: Literal["higher", "lower"] = "higher",
     metric: str | None = None,
@@ -43,14 +43,14 @@ def rate(
     ----------
     group : Events, array_like of counts per unit, Sample or Moments
         The group. Events of arrays ask many questions at once.
+    test : "exact" or "score"
+        The exact Poisson test doubles the smaller tail and goes with Garwood's interval; the score test with Rao's.
     alpha : float, between 0 and 0.5
         Error rate of the test; the interval has level 1 - alpha.
     null : float or array_like above 0, optional
         Rate to test against; without one there is an interval and no test.
     alternative : "two-sided", "greater" or "less"
         Direction of the test. A one-sided test carries a one-sided interval.
-    test : "exact" or "score"
-        The exact Poisson test doubles the smaller tail and goes with Garwood's interval; the score test with Rao's.
     margin, good, metric
         As for `means`.
 
@@ -71,13 +71,12 @@ def rate(
     >>> round(r.estimate, 3), round(r.interval.low, 4), round(r.interval.high, 4)
     (0.25, 0.1687, 0.3569)
     """
-    tail = effects.tails(alpha, alternative)
+    ask = shared.question(alpha, alternative, margin, good)
     gate.choice("test", test, ("exact", "score"))
-    gate.choice("good", good, shared.DIRECTIONS)
-    one = events_of(group, "group")
-    at = None if null is None else gate.positive("null", null)
+    one = groups.one(group, "rate")
+    at = shared.null_of(null, gate.positive)
     x, exposure, rate0 = gate.aligned(one.count, one.exposure, 1.0 if at is None else at)
-    critical = effects.critical_z(tail)
+    tail, critical = ask.tail, effects.critical_z(ask.tail)
     if test == "exact":
         low = np.where(x > 0, special.gammaincinv(np.maximum(x, 1), tail[0]), 0.0)
         high = special.gammainccinv(x + 1, tail[1]) if tail[1] > 0 else np.full(x.shape, np.inf)
@@ -86,21 +85,19 @@ def rate(
         # The smaller root without cancellation.
         low = x * x / (x + below * below / 2 + below * np.sqrt(x + below * below / 4)) if tail[0] > 0 else 0.0 * x
         high = x + above * above / 2 + above * np.sqrt(x + above * above / 4) if tail[1] > 0 else np.inf + 0.0 * x
-    limits = Interval(scalar_or_array(low / exposure), scalar_or_array(high / exposure), 1 - alpha)
-    fields: dict[str, Any] = {}
+    limits, tested = ask.interval(low / exposure, high / exposure), None
     if at is not None:
         mean = rate0 * exposure
-        z = (x - mean) / np.sqrt(mean)
         if test == "exact":
             over = np.where(x > 0, special.gammainc(np.maximum(x, 1), mean), 1.0)
-            under = special.gammaincc(x + 1, mean)
-            p = shared.from_tails(over, under, alternative)
+            p = shared.from_tails(over, special.gammaincc(x + 1, mean), alternative)
+            tested = ask.test(p, rate0)
         else:
+            z = (x - mean) / np.sqrt(mean)
             p = shared.p_value(z, normal.sf, alternative)
-            fields = {"statistic": scalar_or_array(z), "critical": shared.critical_of(min(critical), alternative)}
-        limits = shared.agreeing(low / exposure, high / exposure, p, rate0, alpha, x / exposure)
-        fields |= {"p_value": scalar_or_array(p), "null": scalar_or_array(rate0), "statistic_name": "z"}
-    name = metric or one.metric or "events"
+            tested = ask.test(p, rate0, statistic=z, name="z", critical=min(critical))
+        limits = shared.agreeing(ask, low / exposure, high / exposure, p, rate0, x / exposure)
+    name = groups.named(metric, "events", one)
     return Estimate(
         title=f"{name}: rate of {one.label}",
         method="one rate, exact Poisson" if test == "exact" else "one rate, score",
@@ -108,26 +105,27 @@ def rate(
         metric=name,
         label=one.label,
         estimate=scalar_or_array(x / exposure),
+        se=scalar_or_array(np.sqrt(x) / exposure),
         interval=limits,
-        alpha=alpha,
-        alternative=alternative,
+        test=tested,
         groups=(_group(one.label, x, exposure),),
         quantity="rate",
-        margin=shared.settle_margin(margin),
+        margin=ask.margin,
         good=good,
+        axis=groups.axis_of(one),
         checks=(*_dispersion(one), *checks.missing(one)),
-        **fields,
     )
 
 
+@method(takes="two", needs="rate", published=True, examples=("--events 40,60 --exposure 120,130",))
 def rates(
     treatment: RateGroup,
     control: RateGroup,
     *,
+    test: Which = "score",
     alpha: float = 0.05,
     null: ArrayLike = 0.0,
     alternative: Alternative = "two-sided",
-    test: Test = "score",
     margin: float | None = None,
     good: Literal["higher", "lower"] = "higher",
     metric: str | None = None,
@@ -138,15 +136,15 @@ def rates(
     ----------
     treatment, control : Events, array_like of counts per unit, Sample or Moments
         The two groups. Events of arrays ask many comparisons at once.
+    test : "score" or "exact"
+        The exact test is conditional on the events in total, and doubles the smaller tail; its ratio has the exact
+        interval, and the difference keeps its score interval.
     alpha : float, between 0 and 0.5
         Error rate of the test; the interval has level 1 - alpha.
     null : float or array_like
         Tested difference of rates; the exact test knows 0 only.
     alternative : "two-sided", "greater" or "less"
         Direction of the test. A one-sided test carries a one-sided interval.
-    test : "score" or "exact"
-        The exact test is conditional on the events in total, and doubles the smaller tail; its ratio has the exact
-        interval, and the difference keeps its score interval.
     margin, good, metric
         As for `means`.
 
@@ -173,63 +171,58 @@ def rates(
     >>> round(r.estimate, 4), round(r.p_value, 4), round(r.effects["rate_ratio"].value, 4)
     (-0.1282, 0.1093, 0.7222)
     """
-    tail = effects.tails(alpha, alternative)
+    ask = shared.question(alpha, alternative, margin, good)
     gate.choice("test", test, ("score", "exact"))
-    gate.choice("good", good, shared.DIRECTIONS)
-    one, two = events_of(treatment, "treatment"), events_of(control, "control")
-    shared.check_labels(one.label, two.label)
+    one, two = groups.two(treatment, control, "rate")
     raw = (one.count, one.exposure, two.count, two.exposure, gate.finite("null", null))
     x1, e1, x0, e0, at = gate.aligned(*raw)
     counts = (x1, e1, x0, e0)
-    room = shared.settle_margin(margin)
     estimate = (x1 * e0 - x0 * e1) / (e1 * e0)
-    critical = effects.critical_z(tail)
+    critical = effects.critical_z(ask.tail)
     low, high = (_limit(counts, c, side) for c, side in zip(critical, (-1.0, 1.0), strict=True))
 
     def one_sided(null: Floats, direction: str) -> Floats:
         return shared.p_value(_score(*counts, null), normal.sf, direction)
 
-    z = _score(*counts, at)
     notes: tuple[str, ...] = ()
+    against = shared.margin_tests(ask, one_sided, at)
     if test == "score":
+        z = _score(*counts, at)
         p = shared.p_value(z, normal.sf, alternative)
-        limits = shared.agreeing(low, high, p, at, alpha, estimate)
-        fields = shared.z_fields(z, critical, alternative)
+        limits = shared.agreeing(ask, low, high, p, at, estimate)
+        tested = ask.test(p, at, statistic=z, name="z", critical=min(critical), margin_tests=against)
+        source = "Miettinen & Nurminen (1985), Statistics in Medicine 4, 213-226"
     else:
         if np.any(at != 0):
             raise InputError("test='exact' knows a difference of 0 only; for others take test='score'.")
         share = e1 / (e1 + e0)
         above, below = binomial.at_least(x1, x1 + x0, share), binomial.at_least(x0, x1 + x0, 1 - share)
-        p, fields = shared.from_tails(above, below, alternative), {}
-        limits = Interval(scalar_or_array(low), scalar_or_array(high), 1 - alpha)
+        p, limits = shared.from_tails(above, below, alternative), ask.interval(low, high)
+        tested = ask.test(p, at, margin_tests=against)
+        source = "Przyborowski & Wilenski (1940), Biometrika 31, 313-323"
         if np.any((p < alpha) == limits.contains(0.0)):
             notes = ("The score interval of the difference and the exact test here disagree; the ratio's agrees.",)
-    found, more = _effects(counts, tail, test, p if np.all(at == 0) else None, alpha)
-    name = metric or one.metric or two.metric or "events"
+    found, more = _effects(ask, counts, test, p if np.all(at == 0) else None)
+    name = groups.named(metric, "events", one, two)
     return Comparison(
         title=f"{name}: {one.label} − {two.label}",
         method=f"two rates, {'score test' if test == 'score' else 'exact conditional test'}",
-        source="Miettinen & Nurminen (1985), Statistics in Medicine 4, 213-226"
-        if test == "score"
-        else "Przyborowski & Wilenski (1940), Biometrika 31, 313-323",
+        source=source,
         metric=name,
         treatment=one.label,
         control=two.label,
         estimate=scalar_or_array(estimate),
+        se=scalar_or_array(np.hypot(np.sqrt(x1) / e1, np.sqrt(x0) / e0)),
         interval=limits,
-        p_value=scalar_or_array(p),
-        alpha=alpha,
-        alternative=alternative,
-        null=scalar_or_array(at),
+        test=tested,
         effects=found,
         groups=(_group(one.label, x1, e1), _group(two.label, x0, e0)),
         quantity="rate",
-        margin=room,
-        margin_tests=shared.margin_tests(one_sided, at, room, good, alpha),
+        margin=ask.margin,
         good=good,
+        axis=groups.axis_of(one, two),
         checks=(*_dispersion(one, two), *checks.missing(one, two)),
-        notes=(*notes, *more, *shared.margins_by_score(room, test)),
-        **fields,
+        notes=(*notes, *more, *shared.margins_by_score(ask, test)),
     )
 
 
@@ -263,10 +256,10 @@ def _limit(counts: tuple[Floats, Floats, Floats, Floats], critical: float, side:
 
 
 def _effects(
-    counts: tuple[Floats, ...], tail: tuple[float, float], test: str, p: Floats | None, alpha: float
+    ask: shared.Question, counts: tuple[Floats, ...], test: str, p: Floats | None
 ) -> tuple[dict[str, EffectSize], tuple[str, ...]]:
     x1, e1, x0, e0 = counts
-    n = x1 + x0
+    n, tail = x1 + x0, ask.tail
     if np.ndim(n) == 0 and n == 0:
         return {}, ("Without any event there is no ratio; the interval of the difference still speaks.",)
     limits = (
@@ -278,18 +271,15 @@ def _effects(
         value = (x1 / e1) / (x0 / e0)
         low, high = (share / (1 - share) * e0 / e1 for share in limits)
     low, high = np.where(tail[0] > 0, low, 0.0), np.where(tail[1] > 0, high, np.inf)
-    interval = Interval(scalar_or_array(low), scalar_or_array(high), 1 - alpha)
+    interval = ask.interval(low, high)
     if p is not None:
-        interval = shared.agreeing(low, high, p, np.ones_like(value), alpha, np.nan_to_num(value, nan=1.0))
+        interval = shared.agreeing(ask, low, high, p, 1.0, np.nan_to_num(value, nan=1.0))
     if np.ndim(n) == 0 and not np.isfinite(value):
         return {}, (f"Without an event in control there is no finite ratio: it is above {float(low):.4g}.",)
-    less_one = Interval(np.asarray(interval.low) - 1, np.asarray(interval.high) - 1, 1 - alpha)
-    less_one = Interval(
-        scalar_or_array(np.asarray(less_one.low)), scalar_or_array(np.asarray(less_one.high)), 1 - alpha
-    )
+    less_one = ask.interval(np.asarray(interval.low) - 1, np.asarray(interval.high) - 1)
     return {
-        "rate_ratio": EffectSize(scalar_or_array(value), interval, "rate ratio"),
-        "lift": EffectSize(scalar_or_array(value - 1), less_one, "lift", percent=True),
+        "rate_ratio": EffectSize(scalar_or_array(value), interval, "rate ratio", "ratio"),
+        "lift": EffectSize(scalar_or_array(value - 1), less_one, "lift", "relative"),
     }, ()
 
 

@@ -1,58 +1,83 @@
-"""What every method does alike: p-values, limits that agree with them, margins and directions."""
+"""What every method does alike: the question asked, p-values, limits that agree with them, margins and directions."""
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Any, NamedTuple
+from collections.abc import Callable, Mapping
+from typing import Any, Literal, NamedTuple, TypeAlias
 
 import numpy as np
+from numpy.typing import ArrayLike
 
 from amber_ruler import effects
+from amber_ruler.effects import Alternative
 from amber_ruler.errors import InputError
 from amber_ruler.numeric import gate, normal, student
-from amber_ruler.numeric.gate import Floats, Number, scalar_or_array
-from amber_ruler.results import Group, Interval, MarginTest
+from amber_ruler.numeric.gate import Floats, scalar_or_array
+from amber_ruler.results import Group, Interval, MarginTest, Test
 
-if TYPE_CHECKING:
-    from collections.abc import Callable
+Good: TypeAlias = Literal["higher", "lower"]
+_DIRECTIONS = ("higher", "lower")
 
-    from amber_ruler.effects import Alternative
 
-DIRECTIONS = ("higher", "lower")
+class Question(NamedTuple):
+    """What goes with every test: checked once, alpha turned into tails once."""
+
+    alpha: float
+    alternative: Alternative
+    tail: tuple[float, float]
+    margin: float | None = None
+    good: str = "higher"
+
+    @property
+    def level(self) -> float:
+        """Level of the interval."""
+        return 1 - self.alpha
+
+    def interval(self, low: Floats | float, high: Floats | float) -> Interval:
+        """Limits at the level asked for."""
+        return Interval(scalar_or_array(np.asarray(low)), scalar_or_array(np.asarray(high)), 1 - self.alpha)
+
+    def test(
+        self, p: Floats | float, null: Floats | float, *, critical: Floats | float | None = None, **more: Any
+    ) -> Test:
+        """The test's record; `critical` as a positive quantile, which is negative for "less"."""
+        if critical is not None:
+            more["critical"] = scalar_or_array(np.asarray(-critical if self.alternative == "less" else critical))
+        for name in ("statistic", "df"):
+            if more.get(name) is not None and not isinstance(more[name], tuple):
+                more[name] = scalar_or_array(more[name])
+        p_value, at = scalar_or_array(np.asarray(p)), scalar_or_array(np.asarray(null))
+        return Test(p_value=p_value, null=at, alpha=self.alpha, alternative=self.alternative, **more)
+
+
+def question(
+    alpha: float, alternative: Alternative = "two-sided", margin: float | None = None, good: str = "higher"
+) -> Question:
+    """Check the settings that every method has."""
+    if good not in _DIRECTIONS:
+        gate.choice("good", good, _DIRECTIONS)
+    tail = effects.tails(alpha, alternative)
+    room = None if margin is None else float(gate.at_least("margin", margin, 0))
+    return Question(float(alpha), alternative, tail, room, good)
+
+
+def null_of(null: ArrayLike | None, among: Callable[..., Floats] = gate.finite, *ends: float) -> Floats | None:
+    """The tested value, if there is one, through a gate."""
+    return None if null is None else among("null", null, *ends)
 
 
 class Symmetric(NamedTuple):
     """A test by a statistic that is symmetric about 0, and the interval that inverts it."""
 
-    statistic: Floats
     p: Floats
     critical: Floats
     interval: Interval
-    margin_tests: dict[str, MarginTest]
-
-    def fields(self, name: str, alternative: str) -> dict[str, Any]:
-        """What of it a Measurement holds."""
-        return {
-            "interval": self.interval,
-            "p_value": scalar_or_array(self.p),
-            "statistic": scalar_or_array(self.statistic),
-            "statistic_name": name,
-            "critical": critical_of(self.critical, alternative),
-        }
+    test: Test
 
 
-def symmetric_test(
-    estimate: Floats,
-    se: Floats,
-    df: Floats | None,
-    null: Floats,
-    *,
-    alpha: float,
-    alternative: Alternative,
-    margin: float | None = None,
-    good: str = "higher",
-) -> Symmetric:
+def symmetric_test(ask: Question, estimate: Floats, se: Floats, df: Floats | None, null: Floats) -> Symmetric:
     """Test an estimate by its standard error: t with degrees of freedom, z without."""
-    tail = max(effects.tails(alpha, alternative))
+    tail = max(ask.tail)
 
     def upper(x: Floats) -> Floats:
         return normal.sf(x) if df is None else student.sf(x, df)
@@ -61,13 +86,21 @@ def symmetric_test(
         return p_value((estimate - at) / se, upper, direction)
 
     statistic = (estimate - null) / se
-    p = p_value(statistic, upper, alternative)
+    p = p_value(statistic, upper, ask.alternative)
     critical = normal.upper_quantile(tail) if df is None else student.upper_quantile(tail, df)
     reach = critical * se
-    low = np.full(reach.shape, -np.inf) if alternative == "less" else estimate - reach
-    high = np.full(reach.shape, np.inf) if alternative == "greater" else estimate + reach
-    interval = agreeing(low, high, p, null, alpha, estimate)
-    return Symmetric(statistic, p, critical, interval, margin_tests(one_sided, null, margin, good, alpha))
+    low = np.full(reach.shape, -np.inf) if ask.alternative == "less" else estimate - reach
+    high = np.full(reach.shape, np.inf) if ask.alternative == "greater" else estimate + reach
+    test = ask.test(
+        p,
+        null,
+        statistic=statistic,
+        name="z" if df is None else "t",
+        df=df,
+        critical=critical,
+        margin_tests=margin_tests(ask, one_sided, null),
+    )
+    return Symmetric(p, critical, agreeing(ask, low, high, p, null, estimate), test)
 
 
 def p_value(statistic: Floats, tail: Callable[[Floats], Floats], alternative: str) -> Floats:
@@ -87,15 +120,6 @@ def from_tails(above: Floats, below: Floats, alternative: str) -> Floats:
     return doubled
 
 
-def z_fields(z: Floats, critical: tuple[float, float], alternative: str) -> dict[str, Any]:
-    """What of a normal test a Measurement holds besides its p-value and interval."""
-    return {
-        "statistic": scalar_or_array(z),
-        "statistic_name": "z",
-        "critical": critical_of(min(critical), alternative),
-    }
-
-
 def share_group(label: str, x: Floats, n: Floats) -> Group:
     """A group of 0/1 values; the standard deviation has n below, the binomial one."""
     share = x / n
@@ -104,34 +128,31 @@ def share_group(label: str, x: Floats, n: Floats) -> Group:
     return Group(label, scalar_or_array(n), scalar_or_array(share), scalar_or_array(sd), se)
 
 
-def agreeing(low: Floats, high: Floats, p: Floats, null: Floats, alpha: float, estimate: Floats) -> Interval:
+def mean_group(label: str, n: Floats, mean: Floats, sd: Floats, se: Floats | None = None) -> Group:
+    """A group by its mean and spread."""
+    error = sd / np.sqrt(n) if se is None else se
+    return Group(label, scalar_or_array(n), scalar_or_array(mean), scalar_or_array(sd), scalar_or_array(error))
+
+
+def agreeing(ask: Question, low: Floats, high: Floats, p: Floats, null: Floats | float, estimate: Floats) -> Interval:
     """Settle rounding ties so that the limits exclude `null` exactly when p < alpha.
 
     Test and limits solve one equation by two routes; on the last digit they may differ.
     """
-    reject = p < alpha
-    above = estimate > null
-    low = np.where(~reject, np.minimum(low, null), np.where(above & (low <= null), np.nextafter(null, np.inf), low))
-    high = np.where(
-        ~reject, np.maximum(high, null), np.where(~above & (high >= null), np.nextafter(null, -np.inf), high)
-    )
-    return Interval(scalar_or_array(low), scalar_or_array(high), 1 - alpha)
+    low, high, null = np.asarray(low), np.asarray(high), np.asarray(null)
+    reject, inside = np.asarray(p) < ask.alpha, (low <= null) & (null <= high)
+    if gate.some(reject == inside):
+        above = np.asarray(estimate) > null
+        low, high = (
+            np.where(reject & inside & above, np.nextafter(null, np.inf), np.where(reject, low, np.minimum(low, null))),
+            np.where(
+                reject & inside & ~above, np.nextafter(null, -np.inf), np.where(reject, high, np.maximum(high, null))
+            ),
+        )
+    return ask.interval(low, high)
 
 
-def check_labels(treatment: str, control: str) -> None:
-    """Refuse two groups under one label: the direction could not be said."""
-    if treatment == control:
-        raise InputError(f"Treatment and control are both labelled {control!r}: give them different labels.")
-
-
-def settle_margin(margin: float | None) -> float | None:
-    """Return a margin as a float not below 0, or None."""
-    return None if margin is None else float(gate.at_least("margin", margin, 0))
-
-
-def margin_tests(
-    one_sided: Callable[[Floats, str], Floats], null: Floats, margin: float | None, good: str, alpha: float
-) -> dict[str, MarginTest]:
+def margin_tests(ask: Question, one_sided: Callable[[Floats, str], Floats], null: Floats) -> dict[str, MarginTest]:
     """Test treatment against the margin: not worse by as much, and neither better nor worse by as much.
 
     `one_sided(null, alternative)` is the p-value of the method's own one-sided test.
@@ -140,24 +161,30 @@ def margin_tests(
     ----------
     .. [1] Schuirmann (1987), Journal of Pharmacokinetics and Biopharmaceutics 15, 657-680, for two one-sided tests.
     """
-    if not margin:
+    if not ask.margin:
         return {}
-    above, below = one_sided(null - margin, "greater"), one_sided(null + margin, "less")
-    found = {"not_worse": (above if good == "higher" else below, "not worse by the margin")}
+    above, below = one_sided(null - ask.margin, "greater"), one_sided(null + ask.margin, "less")
+    found = {"not_worse": (above if ask.good == "higher" else below, "not worse by the margin")}
     found["equivalent"] = (np.maximum(above, below), "equivalent within the margin")
     return {
-        name: MarginTest(label, scalar_or_array(p), bool(p < alpha) if np.ndim(p) == 0 else p < alpha)
+        name: MarginTest(label, scalar_or_array(p), bool(p < ask.alpha) if np.ndim(p) == 0 else p < ask.alpha)
         for name, (p, label) in found.items()
     }
 
 
-def margins_by_score(margin: float | None, test: str) -> tuple[str, ...]:
+def margins_by_score(ask: Question, test: str) -> tuple[str, ...]:
     """Say that tests against a margin are score tests, where the test of no difference is an exact one."""
-    if not margin or test in ("score", "wald"):
+    if not ask.margin or test in ("score", "wald"):
         return ()
     return ("The tests against the margin are score tests: the exact one knows a difference of 0 only.",)
 
 
-def critical_of(quantile: Floats | float, alternative: str) -> Number:
-    """The critical value as it is compared with the statistic: negative for "less"."""
-    return scalar_or_array(np.asarray(-quantile if alternative == "less" else quantile))
+def unused(test: str, used: Mapping[str, tuple[Any, bool]]) -> None:
+    """Refuse settings that the chosen test can't use: by name what was given (None for nothing), and whether it can."""
+    for name, (given, usable) in used.items():
+        if given is not None and not usable:
+            raise InputError(
+                f"{name}={given!r} says nothing to the {test} test: leave it out, or choose another test.",
+                name=name,
+                value=given,
+            )

@@ -2,24 +2,23 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Literal, TypeAlias
+from typing import Literal, TypeAlias
 
 import numpy as np
+from numpy.typing import ArrayLike
 
-from amber_ruler import effects
+from amber_ruler.effects import Alternative
 from amber_ruler.errors import DataError, InputError
 from amber_ruler.measure import checks, shared
+from amber_ruler.measure.oneway import about_centres
 from amber_ruler.numeric import chisquare, fisher, gate
 from amber_ruler.numeric.gate import Floats, scalar_or_array
-from amber_ruler.results import Check, Comparison, EffectSize, Estimate, Group, Interval
-from amber_ruler.samples import MeanGroup, raw_values, summary_of
+from amber_ruler.register import method
+from amber_ruler.results import Check, Comparison, EffectSize, Estimate, Group
+from amber_ruler.samples import MeanGroup
+from amber_ruler.samples import gate as groups
 
-if TYPE_CHECKING:
-    from numpy.typing import ArrayLike
-
-    from amber_ruler.effects import Alternative
-
-Test: TypeAlias = Literal["f", "levene", "brown-forsythe"]
+Which: TypeAlias = Literal["f", "levene", "brown-forsythe"]
 
 _TESTS = {
     "f": ("F test of two variances", "Fisher (1925), Statistical Methods for Research Workers"),
@@ -32,6 +31,9 @@ _READING = (
 )
 
 
+@method(
+    takes="one", needs="mean", published=True, rows=True, examples=("travellers.csv --value minutes_to_book --by form",)
+)
 def spread(
     group: MeanGroup,
     *,
@@ -71,23 +73,24 @@ def spread(
     >>> round(r.interval.low, 3), round(r.interval.high, 3)
     (3.123, 5.565)
     """
-    tail = effects.tails(alpha, alternative)
-    one = summary_of(group, "group")
-    at = None if null is None else gate.positive("null", null)
+    ask = shared.question(alpha, alternative)
+    tail = ask.tail
+    one = groups.one(group, "mean")
+    at = shared.null_of(null, gate.positive)
     n, mean, sd, sd0 = gate.aligned(one.n, one.mean, one.sd, 1.0 if at is None else at)
     _check_spreads(one.label, n, sd)
     df = n - 1
     with np.errstate(divide="ignore"):
         low = sd * np.sqrt(df / chisquare.upper_quantile(tail[0], df)) if tail[0] > 0 else np.zeros_like(sd)
         high = sd * np.sqrt(df / chisquare.quantile(tail[1], df)) if tail[1] > 0 else np.full_like(sd, np.inf)
-    limits = Interval(scalar_or_array(low), scalar_or_array(high), 1 - alpha)
-    fields = {}
+    limits, tested = ask.interval(low, high), None
     if at is not None:
         statistic = df * (sd / sd0) ** 2
-        p = shared.from_tails(chisquare.sf(statistic, df), chisquare.cdf(statistic, df), alternative)
-        limits = shared.agreeing(low, high, p, sd0, alpha, _side(chisquare.cdf(statistic, df), sd0))
-        fields = {"p_value": scalar_or_array(p), "statistic": scalar_or_array(statistic), "null": scalar_or_array(sd0)}
-    name = metric or one.metric or "value"
+        below = chisquare.cdf(statistic, df)
+        p = shared.from_tails(chisquare.sf(statistic, df), below, alternative)
+        limits = shared.agreeing(ask, low, high, p, sd0, _side(below, sd0))
+        tested = ask.test(p, sd0, statistic=statistic, name="χ²", df=df)
+    name = groups.named(metric, "value", one)
     return Estimate(
         title=f"{name}: standard deviation of {one.label}",
         method="one standard deviation, normal values",
@@ -96,24 +99,29 @@ def spread(
         label=one.label,
         estimate=scalar_or_array(sd),
         interval=limits,
-        df=scalar_or_array(df),
-        statistic_name="χ²",
-        alpha=alpha,
-        alternative=alternative,
+        test=tested,
         groups=(Group(one.label, scalar_or_array(n), scalar_or_array(mean), scalar_or_array(sd)),),
         quantity="spread",
-        checks=(*_normal(raw_values(group=group)), *checks.missing(one)),
-        **fields,  # type: ignore[arg-type]
+        axis=groups.axis_of(one),
+        checks=(*_normal(checks.raw_values(one)), *checks.missing(one)),
     )
 
 
+@method(
+    takes="two",
+    needs="mean",
+    published=True,
+    rows=True,
+    examples=("travellers.csv --value minutes_to_book --by form --control current",),
+    exempt={"null": "the tested ratio is 1: equal spreads"},
+)
 def spreads(
     treatment: MeanGroup,
     control: MeanGroup,
     *,
+    test: Which = "f",
     alpha: float = 0.05,
     alternative: Alternative = "two-sided",
-    test: Test = "f",
     good: Literal["higher", "lower"] = "lower",
     metric: str | None = None,
 ) -> Comparison:
@@ -123,12 +131,12 @@ def spreads(
     ----------
     treatment, control : array_like, Sample, Summary or Moments
         The two groups; the tests of Levene, and of Brown and Forsythe, need the values.
+    test : "f", "levene" or "brown-forsythe"
+        Which p-value is given; where the values are known the F test says what Brown and Forsythe's has.
     alpha : float, between 0 and 0.5
         Error rate of the test; the interval has level 1 - alpha.
     alternative : "two-sided", "greater" or "less"
         Direction of the F test. A one-sided test carries a one-sided interval.
-    test : "f", "levene" or "brown-forsythe"
-        Which p-value is given; where the values are known the F test says what Brown and Forsythe's has.
     good : "higher" or "lower"
         Which spread is good.
     metric : str, optional
@@ -152,36 +160,32 @@ def spreads(
     >>> round(r.estimate, 3), round(r.p_value, 4)
     (1.333, 0.0725)
     """
-    tail = effects.tails(alpha, alternative)
+    ask = shared.question(alpha, alternative, good=good)
     gate.choice("test", test, _TESTS)
-    gate.choice("good", good, shared.DIRECTIONS)
-    one, two = summary_of(treatment, "treatment"), summary_of(control, "control")
-    shared.check_labels(one.label, two.label)
+    one, two = groups.two(treatment, control, "mean")
     n1, n0, sd1, sd0, mean1, mean0 = gate.aligned(one.n, two.n, one.sd, two.sd, one.mean, two.mean)
     _check_spreads(one.label, n1, sd1)
     _check_spreads(two.label, n0, sd0)
-    ratio, df1, df0 = sd1 / sd0, n1 - 1, n0 - 1
+    (low_tail, high_tail), ratio, df1, df0 = ask.tail, sd1 / sd0, n1 - 1, n0 - 1
     f = ratio**2
     below = fisher.cdf(f, df1, df0)
     p = shared.from_tails(fisher.sf(f, df1, df0), below, alternative)
-    low = ratio / np.sqrt(fisher.upper_quantile(tail[0], df1, df0)) if tail[0] > 0 else np.zeros_like(ratio)
-    high = ratio / np.sqrt(fisher.quantile(tail[1], df1, df0)) if tail[1] > 0 else np.full_like(ratio, np.inf)
-    limits = shared.agreeing(low, high, p, np.ones_like(ratio), alpha, _side(below, 1.0))
-    values = raw_values(treatment=treatment, control=control)
-    name = metric or one.metric or two.metric or "value"
-    statistic, df, notes = f, df1, [_READING]
+    low = ratio / np.sqrt(fisher.upper_quantile(low_tail, df1, df0)) if low_tail > 0 else np.zeros_like(ratio)
+    high = ratio / np.sqrt(fisher.quantile(high_tail, df1, df0)) if high_tail > 0 else np.full_like(ratio, np.inf)
+    limits = shared.agreeing(ask, low, high, p, 1.0, _side(below, 1.0))
+    values = checks.raw_values(one, two)
+    name = groups.named(metric, "value", one, two)
+    statistic, df, notes = f, (scalar_or_array(df1), scalar_or_array(df0)), [_READING]
     if test != "f":
         if not values:
             raise InputError(f"test={test!r} needs the values of both groups: published numbers serve the F test only.")
         if alternative != "two-sided":
             raise InputError(f"test={test!r} has no direction: leave alternative at 'two-sided'.")
         statistic, p = (np.asarray(v) for v in about_centres(list(values.values()), test))
-        df = np.asarray(float(n1 + n0 - 2))
+        df = (1.0, float(n1 + n0 - 2))
         if bool(p < alpha) == bool(limits.contains(1.0)):
             notes.append("The interval is that of the F test, which rests on normal values, and here disagrees.")
-    squared = Interval(
-        scalar_or_array(np.asarray(limits.low) ** 2), scalar_or_array(np.asarray(limits.high) ** 2), 1 - alpha
-    )
+    squared = ask.interval(np.asarray(limits.low) ** 2, np.asarray(limits.high) ** 2)
     return Comparison(
         title=f"{name}: spread of {one.label} / {two.label}",
         method=f"two standard deviations, {_TESTS[test][0]}",
@@ -191,21 +195,16 @@ def spreads(
         control=two.label,
         estimate=scalar_or_array(ratio),
         interval=limits,
-        p_value=scalar_or_array(p),
-        statistic=scalar_or_array(statistic),
-        statistic_name="F",
-        df=scalar_or_array(df),
-        alpha=alpha,
-        alternative=alternative,
-        null=scalar_or_array(np.ones_like(ratio)),
-        ratio=True,
-        effects={"variance_ratio": EffectSize(scalar_or_array(f), squared, "variance ratio")},
+        test=ask.test(p, np.ones_like(ratio), statistic=statistic, name="F", df=df),
+        scale="ratio",
+        effects={"variance_ratio": EffectSize(scalar_or_array(f), squared, "variance ratio", "ratio")},
         groups=(
             Group(one.label, scalar_or_array(n1), scalar_or_array(mean1), scalar_or_array(sd1)),
             Group(two.label, scalar_or_array(n0), scalar_or_array(mean0), scalar_or_array(sd0)),
         ),
         quantity="spread",
         good=good,
+        axis=groups.axis_of(one, two),
         checks=(*(_normal(values) if test == "f" else ()), *checks.missing(one, two)),
         notes=tuple(notes),
     )
@@ -221,20 +220,6 @@ def _check_spreads(label: str, n: Floats, sd: Floats) -> None:
 def _side(below: Floats, null: Floats | float) -> Floats:
     """A value on that side of the null on which the statistic lies of its median: the ratio alone may mislead."""
     return null + (below - 0.5)
-
-
-def about_centres(values: list[Floats], test: str) -> tuple[float, float]:
-    """F and p of the analysis of variance of distances from each group's centre."""
-    centre = np.mean if test == "levene" else np.median
-    away = [np.abs(v - centre(v)) for v in values]
-    n = sum(a.size for a in away)
-    whole = sum(float(a.sum()) for a in away) / n
-    between = sum(a.size * (float(a.mean()) - whole) ** 2 for a in away)
-    within = sum(float(np.sum((a - a.mean()) ** 2)) for a in away)
-    if within == 0:
-        raise DataError("All values lie equally far from their group's centre: there is no spread to compare.")
-    f = between / within * (n - len(away))
-    return f, float(fisher.sf(f, len(away) - 1, n - len(away)))
 
 
 def _normal(values: dict[str, Floats]) -> tuple[Check, ...]:

@@ -3,24 +3,21 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, replace
-from typing import TYPE_CHECKING, ClassVar
 
 import numpy as np
 
 from amber_ruler import effects, measure
 from amber_ruler.errors import DesignError, InputError
 from amber_ruler.numeric import fisher, gate, normal, student
-from amber_ruler.plan.correlation import Correlation
-from amber_ruler.plan.means import OneMean, TwoMeans
-from amber_ruler.plan.omnibus import Regression
-from amber_ruler.plan.proportions import TwoProportions
+from amber_ruler.plan.answers import PlanAnswer
+from amber_ruler.plan.designs.correlation import Correlation
+from amber_ruler.plan.designs.means import OneMean, TwoMeans
+from amber_ruler.plan.designs.omnibus import Regression
+from amber_ruler.plan.designs.proportions import TwoProportions
+from amber_ruler.plan.questions import Design
 from amber_ruler.results import EffectSize, Interval, Result
-from amber_ruler.samples import summary_of
-
-if TYPE_CHECKING:
-    from amber_ruler.plan.answer import PlanAnswer
-    from amber_ruler.plan.design import Design
-    from amber_ruler.samples import MeanGroup, ShareGroup
+from amber_ruler.samples import MeanGroup, ShareGroup
+from amber_ruler.samples import gate as groups
 
 _STEIGER = "Steiger & Fouladi (1997), Noncentrality interval estimation"
 
@@ -48,8 +45,6 @@ class EarlierStudy(Result):
     or for the smallest effect that matters (Perugini, Gallucci & Costantini 2014).
     """
 
-    kind: ClassVar[str] = "earlier"
-
     estimate: EffectSize
     effect: float
     cautious: float
@@ -75,7 +70,7 @@ class EarlierStudy(Result):
         >>> round(study.effect, 3), round(study.cautious, 3), study.sample_size(power=0.8).n
         (3.0, 0.75, 700)
         """
-        one, two = summary_of(treatment, "treatment"), summary_of(control, "control")
+        one, two = groups.two(treatment, control, "mean")
         n1, n0 = float(one.n), float(two.n)
         sd = float(np.sqrt(((n1 - 1) * one.sd**2 + (n0 - 1) * two.sd**2) / (n1 + n0 - 2)))
         gap = float(one.mean - two.mean)
@@ -119,7 +114,7 @@ class EarlierStudy(Result):
         (0.06, 0.0152)
         """
         r = measure.proportions(treatment, control, alpha=alpha)
-        found = EffectSize(r.estimate, r.interval, "difference of shares", percent=True)
+        found = EffectSize(r.estimate, r.interval, "difference of shares", "share")
         design = TwoProportions(baseline=float(r.groups[1].mean))
         h = float(r.effects["cohen_h"].value)
         return cls._made(found, design, float(r.estimate), r.interval, 1.0, "h", r.source, size=h, percent=True)

@@ -2,22 +2,20 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 import numpy as np
 
+from amber_ruler.digest import Rows
 from amber_ruler.errors import DataError
 from amber_ruler.moments import merge
-from amber_ruler.plan.means import TwoMeans
-from amber_ruler.plan.proportions import TwoProportions
-
-if TYPE_CHECKING:
-    from amber_ruler.numeric.gate import Floats
-    from amber_ruler.tables import Table
+from amber_ruler.numeric.gate import Floats
+from amber_ruler.plan.designs.means import TwoMeans
+from amber_ruler.plan.designs.proportions import TwoProportions
 
 
 def design_from(
-    table: Table,
+    table: Rows,
     metric: str,
     *,
     by: str | None = None,

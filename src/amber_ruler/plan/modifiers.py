@@ -3,15 +3,13 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, Literal, TypeAlias
+from typing import Literal, TypeAlias
 
 import numpy as np
 
 from amber_ruler.errors import InputError
 from amber_ruler.numeric import dunnett, gate
-
-if TYPE_CHECKING:
-    from amber_ruler.numeric.gate import Floats, Number
+from amber_ruler.numeric.gate import Floats, Number
 
 CORRECTIONS = ("dunnett", "sidak", "bonferroni", "none")
 MARGIN_KINDS = ("non-inferiority", "equivalence")

@@ -1,22 +1,17 @@
-"""Drawing results: text, JSON, figures. All of it only reads."""
+"""Drawing results: text, HTML, JSON, figures. All of it only reads."""
 
 from __future__ import annotations
 
-from importlib import import_module
-from typing import TYPE_CHECKING, Any
+from collections.abc import Iterable
+from typing import TYPE_CHECKING
+
+from amber_ruler.results import Result
 
 if TYPE_CHECKING:
     import pandas as pd
     from matplotlib.axes import Axes
 
-    from amber_ruler.results import Result
-
-__all__ = ["figure", "frame", "html", "sentence", "text", "view_of"]
-
-
-def view_of(result: Result) -> Any:
-    """Return the module that knows how a result of this kind is laid out."""
-    return import_module(f"amber_ruler.report.views.{result.kind}")
+__all__ = ["figure", "fragment", "frame", "from_json", "html", "schema", "sentence", "text"]
 
 
 def text(result: Result, *, width: int | None = None, colour: bool = False, ascii_only: bool | None = None) -> str:
@@ -33,12 +28,15 @@ def text(result: Result, *, width: int | None = None, colour: bool = False, asci
         Whether to keep to ASCII; if not given, as the standard output needs.
     """
     from amber_ruler.report.terminal import draw
+    from amber_ruler.report.views import view_of
 
     return draw(view_of(result).layout(result), width=width, colour=colour, ascii_only=ascii_only)
 
 
 def sentence(result: Result) -> str:
     """Say a result in one plain sentence."""
+    from amber_ruler.report.views import view_of
+
     said: str = view_of(result).sentence(result)
     return said
 
@@ -47,22 +45,69 @@ def frame(result: Result) -> pd.DataFrame:
     """Return a result as a tidy pandas frame."""
     import pandas as pd
 
+    from amber_ruler.report.views import view_of
+
     return pd.DataFrame(view_of(result).rows(result))
 
 
-def html(result: Result) -> str:
-    """Return a result for a notebook: the text view, escaped."""
-    from html import escape
+def fragment(result: Result) -> str:
+    """Return a result as a piece of HTML with its own style, such as a notebook shows."""
+    from amber_ruler.report.views import view_of
+    from amber_ruler.report.web import fragment as drawn
 
-    return f'<pre style="line-height:1.2">{escape(text(result, width=100, ascii_only=False))}</pre>'
+    return drawn(view_of(result).layout(result))
+
+
+def html(results: Result | Iterable[Result], *, title: str = "Amber Ruler") -> str:
+    """Return results as one self-contained page: real tables, rulers as drawings, nothing fetched, no script.
+
+    Parameters
+    ----------
+    results : Result, or iterable of Result
+        What the page shows, in order.
+    title : str
+        The page's heading.
+
+    Returns
+    -------
+    str
+        Write it with `Path("report.html").write_text(page, encoding="utf-8")`.
+
+    Examples
+    --------
+    >>> from amber_ruler import Summary, measure, report
+    >>> r = measure.means(Summary(90, 14.2, 4.0, "short"), Summary(90, 13.0, 3.0, "current"))
+    >>> "<table" in report.html(r, title="Fares")
+    True
+    """
+    from amber_ruler.report.views import view_of
+    from amber_ruler.report.web import page
+
+    several = [results] if isinstance(results, Result) else list(results)
+    return page([view_of(r).layout(r) for r in several], title)
 
 
 def figure(result: Result, ax: Axes | None = None) -> Axes:
     """Draw a result as a figure and return the Axes."""
     from amber_ruler.report.drawing import draw_rulers
+    from amber_ruler.report.views import view_of
 
     view = view_of(result)
     if hasattr(view, "draw"):
         axes: Axes = view.draw(result, ax)
         return axes
     return draw_rulers(view.ruler(result), ax=ax, title=result.title)
+
+
+def from_json(text: str) -> Result:
+    """Read back what `Result.to_json` wrote."""
+    from amber_ruler.report.reading import read
+
+    return read(text)
+
+
+def schema() -> dict[str, object]:
+    """Return the JSON Schema of every result and its pieces."""
+    from amber_ruler.report.schema import published
+
+    return published()

@@ -16,7 +16,7 @@ if TYPE_CHECKING:
 
     from amber_ruler.numeric.gate import Floats
     from amber_ruler.plan import PlanAnswer, PlanGrid
-    from amber_ruler.plan.design import Design
+    from amber_ruler.plan.questions import Design
 
 _POINTS = 121
 
@@ -86,7 +86,7 @@ def width_by_units(result: PlanAnswer, ax: Axes | None) -> Axes:
     n = np.unique(np.ceil(np.linspace(0.3, 2.5, 45) * result.n))
     factor = 100 if result.percent else 1
     effect = {"effect": result.effect} if result.effect else {}
-    half = [factor * float(result.design.precision(n=int(k), **effect).half_width or 0) for k in n if k >= 4]  # type: ignore[arg-type]
+    half = [factor * float(result.design.precision(n=int(k), **effect).half_width or 0) for k in n if k >= 4]
     axes.plot(n[n >= 4], half, color=palette.AMBER, linewidth=2.6)
     _mark(axes, result.n, factor * float(result.half_width or 0), f"{result.n:,}", above=True)
     axes.set_xlabel(_axis_said(tuple(result.units)), color=palette.INK)

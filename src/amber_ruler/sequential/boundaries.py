@@ -2,23 +2,20 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 from functools import lru_cache
-from typing import TYPE_CHECKING, ClassVar, Literal
+from typing import Literal
 
 import numpy as np
 from numpy.polynomial.legendre import leggauss
 
 from amber_ruler.errors import InputError
 from amber_ruler.numeric import gate, normal
+from amber_ruler.numeric.gate import Floats
 from amber_ruler.numeric.roots import bracketed_root
 from amber_ruler.results import Result
 from amber_ruler.sequential.spending import SPENDING, spent
-
-if TYPE_CHECKING:
-    from collections.abc import Sequence
-
-    from amber_ruler.numeric.gate import Floats
 
 _MOST_LOOKS = 200
 _CLOSEST = 1e-4
@@ -43,8 +40,6 @@ class Boundaries(Result):
     spending : str
         The spending function.
     """
-
-    kind: ClassVar[str] = "boundaries"
 
     fractions: Floats
     z: Floats

@@ -2,20 +2,16 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, ClassVar
 
 import numpy as np
 
 from amber_ruler.errors import InputError
 from amber_ruler.numeric import gate, normal
-from amber_ruler.results import Comparison, Result
-
-if TYPE_CHECKING:
-    from collections.abc import Sequence
-
-    from amber_ruler.numeric.gate import Floats
-    from amber_ruler.sequential.boundaries import Boundaries
+from amber_ruler.numeric.gate import Floats
+from amber_ruler.results import Comparison, Looks, Result
+from amber_ruler.sequential.boundaries import Boundaries
 
 GO_ON, STOP, END = "go on", "stop: a difference", "end: no difference shown"
 
@@ -38,9 +34,9 @@ class Monitoring(Result):
         Looks planned in all.
     alpha : float
         Two-sided error rate over all looks.
+    latest : Comparison or None
+        The last look's comparison, where comparisons were given, with its place among the looks in `looks`.
     """
-
-    kind: ClassVar[str] = "monitoring"
 
     fractions: Floats
     z: Floats
@@ -50,6 +46,7 @@ class Monitoring(Result):
     crossed_at: int | None
     planned: int
     alpha: float
+    latest: Comparison | None = None
 
 
 def monitor(boundaries: Boundaries, observed: Sequence[float | Comparison]) -> Monitoring:
@@ -88,6 +85,18 @@ def monitor(boundaries: Boundaries, observed: Sequence[float | Comparison]) -> M
     notes = []
     if crossed is not None and crossed < z.size:
         notes.append(f"The boundary was already crossed at look {crossed}: later looks add no right to stop.")
+    decision = STOP if crossed else END if at_end else GO_ON
+    nominal = 2 * normal.sf(np.abs(z))
+    latest = observed[-1] if isinstance(observed[-1], Comparison) else None
+    place = Looks(
+        look=z.size,
+        planned=planned,
+        fraction=float(boundaries.fractions[z.size - 1]),
+        boundary=float(bounds[-1]),
+        nominal_p=float(nominal[-1]),
+        alpha=boundaries.alpha,
+        decision=decision,
+    )
     return Monitoring(
         title=f"Look {z.size} of {planned}",
         method=boundaries.method,
@@ -96,11 +105,12 @@ def monitor(boundaries: Boundaries, observed: Sequence[float | Comparison]) -> M
         fractions=boundaries.fractions[: z.size],
         z=z,
         bounds=bounds,
-        nominal_p=2 * normal.sf(np.abs(z)),
-        decision=STOP if crossed else END if at_end else GO_ON,
+        nominal_p=nominal,
+        decision=decision,
         crossed_at=crossed,
         planned=planned,
         alpha=boundaries.alpha,
+        latest=None if latest is None else latest.with_part(place),
     )
 
 
@@ -109,4 +119,4 @@ def _z_of(look: float | Comparison) -> float:
         return float(gate.finite("observed", look))
     if look.alternative != "two-sided" or look.p_value is None or np.ndim(look.p_value):
         raise InputError("A look needs one two-sided comparison with a p-value.")
-    return float(np.sign(np.asarray(look.estimate) - look.null) * normal.upper_quantile(look.p_value / 2))
+    return float(np.sign(np.asarray(look.estimate) - look.null) * normal.upper_quantile(float(look.p_value) / 2))

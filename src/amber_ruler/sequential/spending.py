@@ -2,14 +2,10 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
-
 import numpy as np
 
 from amber_ruler.numeric import normal
-
-if TYPE_CHECKING:
-    from amber_ruler.numeric.gate import Floats
+from amber_ruler.numeric.gate import Floats
 
 SPENDING = {
     "obrien-fleming": "O'Brien–Fleming-like",

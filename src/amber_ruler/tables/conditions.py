@@ -2,14 +2,12 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Any, TypedDict
+from collections.abc import Iterable
+from typing import Any, TypedDict
 
 import narwhals as nw
 
 from amber_ruler.errors import InputError
-
-if TYPE_CHECKING:
-    from collections.abc import Iterable
 
 
 class Condition(TypedDict, total=False):

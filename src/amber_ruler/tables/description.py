@@ -2,17 +2,10 @@
 
 from __future__ import annotations
 
-import math
+from collections.abc import Mapping
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, ClassVar
 
-from amber_ruler.errors import DataError
-from amber_ruler.results import Group, Result
-
-if TYPE_CHECKING:
-    from collections.abc import Mapping
-
-    from amber_ruler.tables.digest import Digest
+from amber_ruler.results import Result
 
 QUANTILES = (0.01, 0.25, 0.5, 0.75, 0.99)
 
@@ -65,57 +58,5 @@ class Description(Result):
         What each variant's values look like.
     """
 
-    kind: ClassVar[str] = "description"
-
     metric: str
     groups: Mapping[str, Described]
-
-
-@dataclass(frozen=True, slots=True, kw_only=True, eq=False, repr=False)
-class Daily(Result):
-    """A column's mean by day and variant.
-
-    Attributes
-    ----------
-    metric : str
-        The column.
-    days : tuple of str
-        The days, in their order.
-    groups : mapping of label to tuple of (Group or None)
-        For each variant and day the count, mean, sd and standard error; None on a day without a value.
-    """
-
-    kind: ClassVar[str] = "daily"
-
-    metric: str
-    days: tuple[str, ...]
-    groups: Mapping[str, tuple[Group | None, ...]]
-
-
-def daily(digest: Digest, metric: str) -> Daily:
-    """A metric's series by variant, from moments by day."""
-    if not digest.day:
-        raise DataError("This digest has no days: make it with day=, the column that holds them.")
-    days = sorted({cell[2] for cell in digest.cells if cell[2]}, key=_in_order)
-    series: dict[str, list[Group | None]] = {}
-    for k, day in enumerate(days):
-        for label, m in digest.moments(metric, days=(day,)).items():
-            sd = m.sd(metric) if m.n > 1 else 0.0
-            own = series.setdefault(label, [None] * len(days))
-            own[k] = Group(day, m.n, m.mean(metric), sd, sd / m.n**0.5)
-    return Daily(
-        title=f"{metric} by {digest.day}",
-        method="mean of each variant on each day, with its 95% interval",
-        source="",
-        metric=metric,
-        days=tuple(days),
-        groups={label: tuple(groups) for label, groups in sorted(series.items())},
-    )
-
-
-def _in_order(day: str) -> tuple[float, str]:
-    """Numbers by size, dates and names by their text."""
-    try:
-        return float(day), day
-    except ValueError:
-        return math.inf, day

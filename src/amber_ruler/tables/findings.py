@@ -3,23 +3,19 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, ClassVar, TypeAlias
+from typing import TypeAlias
 
 import numpy as np
+from numpy.typing import NDArray
 
 from amber_ruler import effects
+from amber_ruler.moments import Moments
 from amber_ruler.numeric import chisquare, fisher
+from amber_ruler.numeric.gate import Floats
 from amber_ruler.results import Check, Result
 from amber_ruler.tables.split_check import ALARM
-
-if TYPE_CHECKING:
-    from collections.abc import Mapping, Sequence
-
-    from numpy.typing import NDArray
-
-    from amber_ruler.moments import Moments
-    from amber_ruler.numeric.gate import Floats
 
 MOST_SPOILT = 0.001  # share of units under two variants, or of impossible values, that can be lived with
 TOP = 0.999  # the values above this quantile are the top of a metric
@@ -46,8 +42,6 @@ class Findings(Result):
     planned : mapping of label to float
         Planned shares, adding up to 1.
     """
-
-    kind: ClassVar[str] = "findings"
 
     rows: int
     units: int | None
@@ -118,7 +112,7 @@ def days(counts: NDArray[np.float64], names: Sequence[str]) -> list[Check]:
     odd = [f"{names[k]} ({totals[k]:,.0f})" for k in np.flatnonzero(np.abs(totals - middle) > FAR * spread).tolist()]
     if odd:
         finding = f"usually about {middle:,.0f} a day, but {', '.join(odd[:5])}"
-        advice = "Look at those days: an outage, a feast, a change of the counting?"
+        advice = "Look at those days: an outage, a holiday, a change of the counting?"
         found.append(Check("odd days", finding, advice, "note"))
     formats: dict[str, str] = {}
     for name in names:
@@ -183,7 +177,7 @@ def impossible(
     for column, variants in spoilt.items():
         endless, outside = (sum(counted[k] for counted in variants.values()) for k in (0, 1))
         where = ", ".join(f"{v} {max(counted):,}" for v, counted in variants.items() if any(counted))
-        advice = "Find out where they come from, and mend or leave out those rows."
+        advice = "Find out where they come from, and fix or leave out those rows."
         if endless:
             finding = f"{endless:,} infinite ({where}): there is no mean"
             found.append(Check(f"possible {column}", finding, advice, "serious"))

@@ -2,16 +2,14 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass, field
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 import narwhals as nw
 
 from amber_ruler.errors import InputError
 from amber_ruler.tables import conditions
-
-if TYPE_CHECKING:
-    from collections.abc import Mapping
 
 __all__ = ["Measure", "any_of", "count", "first", "largest", "last", "total"]
 

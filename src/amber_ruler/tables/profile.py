@@ -2,20 +2,17 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Any, NamedTuple
+from collections.abc import Mapping
+from typing import Any, NamedTuple
 
 import narwhals as nw
 import numpy as np
 
 from amber_ruler.errors import DataError
+from amber_ruler.moments import Moments
 from amber_ruler.tables.description import QUANTILES, Described
+from amber_ruler.tables.findings import Bounds
 from amber_ruler.tables.reduce import label_text, number, rows_of
-
-if TYPE_CHECKING:
-    from collections.abc import Mapping
-
-    from amber_ruler.moments import Moments
-    from amber_ruler.tables.findings import Bounds
 
 MOST_CELLS = 100_000  # of day by variant, or stratum by variant
 

@@ -7,23 +7,19 @@ variant, the count and the sums of deviations (and of their products) from an or
 from __future__ import annotations
 
 import math
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 import narwhals as nw
 import numpy as np
+from narwhals.dtypes import DType
+from numpy.typing import NDArray
 
 from amber_ruler.errors import DataError
 from amber_ruler.moments import Moments
-from amber_ruler.tables.variants import ByVariant
-
-if TYPE_CHECKING:
-    from collections.abc import Callable, Sequence
-
-    from narwhals.dtypes import DType
-    from numpy.typing import NDArray
-
-    from amber_ruler.numeric.gate import Floats
+from amber_ruler.numeric.gate import Floats
+from amber_ruler.samples import ByVariant
 
 _SOME = 100_000  # rows that tell where the values are
 _ROWS = 1 << 14  # a block of rows that stays in the processor's cache
@@ -255,5 +251,5 @@ def _refuse_endless(column: str, by: str, held: dict[Any, int]) -> None:
         return
     listed = ", ".join(f"{'no variant' if k is None else repr(label_text(k))}: {c:,}" for k, c in held.items())
     raise DataError(
-        f"Column {column!r} holds infinite values ({by} {listed} rows). Find out where they come from and mend them."
+        f"Column {column!r} holds infinite values ({by} {listed} rows). Find out where they come from and fix them."
     )

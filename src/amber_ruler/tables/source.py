@@ -5,17 +5,15 @@ from __future__ import annotations
 import csv
 import os
 from collections import Counter
+from collections.abc import Iterator
 from contextlib import contextmanager, suppress
 from glob import glob
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, NamedTuple
+from typing import Any, NamedTuple
 
 import narwhals as nw
 
 from amber_ruler.errors import DataError, EngineError, InputError
-
-if TYPE_CHECKING:
-    from collections.abc import Iterator
 
 _KINDS = {
     ".csv": "csv",
@@ -82,7 +80,7 @@ def engine_errors(name: str) -> Iterator[None]:
         first = " ".join(line.strip() for line in str(error).splitlines()[:4] if line.strip())
         if kind.__name__ in {"ConversionException", "InvalidInputException"}:
             raise DataError(
-                f"{name}: a value does not fit its column: {first[:500]}. Mend the value, or give the column one type."
+                f"{name}: a value does not fit its column: {first[:500]}. Fix the value, or give the column one type."
             ) from None
         raise EngineError(f"{name}: {first[:500]}") from None
 

@@ -2,17 +2,14 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, ClassVar
 
 import numpy as np
 
 from amber_ruler.errors import DataError, InputError
 from amber_ruler.numeric import chisquare, gate
 from amber_ruler.results import Check, Result
-
-if TYPE_CHECKING:
-    from collections.abc import Mapping
 
 ALARM = 0.001
 DOUBT = 0.01
@@ -31,8 +28,6 @@ class SplitCheck(Result):
     sound : bool
         False when p is below 0.001: then no difference between variants can be believed.
     """
-
-    kind: ClassVar[str] = "split"
 
     counts: Mapping[str, int]
     planned: Mapping[str, float]

@@ -2,38 +2,34 @@
 
 from __future__ import annotations
 
-from collections.abc import Hashable
+from collections.abc import Hashable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from dataclasses import replace
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, Unpack
 
 import narwhals as nw
 import numpy as np
+from numpy.typing import NDArray
 
+from amber_ruler.digest import Daily, Digest
 from amber_ruler.errors import DataError, InputError
+from amber_ruler.moments import Moments
+from amber_ruler.numeric.gate import Floats
 from amber_ruler.results import Check
-from amber_ruler.samples import JOINT, CountTable, Pairs, Sample
+from amber_ruler.samples import ByVariant, CountTable, Pairs, Sample
+from amber_ruler.samples.held import JOINT
 from amber_ruler.tables import conditions, findings, profile, reduce
-from amber_ruler.tables.description import Daily, Description
-from amber_ruler.tables.digest import Digest
+from amber_ruler.tables.conditions import Condition
+from amber_ruler.tables.description import Description
+from amber_ruler.tables.findings import Bounds, Findings
+from amber_ruler.tables.per_unit import Measure
+from amber_ruler.tables.profile import Clusters, Shape
 from amber_ruler.tables.source import engine_errors, line_of, open_source
 from amber_ruler.tables.split_check import SplitCheck, check_split
-from amber_ruler.tables.variants import ByVariant
 
 if TYPE_CHECKING:
-    from collections.abc import Iterator, Mapping, Sequence
-    from typing import Unpack
-
     import pandas as pd
-    from numpy.typing import NDArray
-
-    from amber_ruler.moments import Moments
-    from amber_ruler.numeric.gate import Floats
-    from amber_ruler.tables.conditions import Condition
-    from amber_ruler.tables.findings import Bounds, Findings
-    from amber_ruler.tables.per_unit import Measure
-    from amber_ruler.tables.profile import Clusters, Shape
 
 _NUMBER = r"^\s*[+-]?(\d+\.?\d*|\.\d+)([eE][+-]?\d+)?\s*$"
 _APART = "\x1f"  # the separator of units in ASCII
@@ -418,7 +414,7 @@ class Table:
         with self._reading():
             return profile.clusters(self._frame.lazy(), value, by, self.overall(value).mean(value))
 
-    def split(self, value: str, *, by: str | Sequence[str], unit: str | None = None) -> ByVariant[Sample]:
+    def samples(self, value: str, *, by: str | Sequence[str], unit: str | None = None) -> ByVariant[Sample]:
         """The values of a column for each variant, in memory; missing ones left out and counted.
 
         Parameters
@@ -437,14 +433,14 @@ class Table:
         """
         if unit is not None:
             if not isinstance(by, str):
-                raise InputError("split takes one column in by where it aligns by unit.")
+                raise InputError("samples takes one column in by where it aligns by unit.")
             sides = self._aligned(value, by, unit)
             whole = sides.dropna()
             lost = len(sides) - len(whole)
             aligned = {c: Sample(whole[c].to_numpy(), c, missing=lost, metric=value) for c in sides.columns}
             return ByVariant(dict(sorted(aligned.items())), column=by)
         if not isinstance(by, str):
-            return self._together(by).split(value, by=JOINT.join(by))
+            return self._together(by).samples(value, by=JOINT.join(by))
         self._check([value], by)
         native = self._fetched(by, value)
         codes, labels = _codes(native[by])
@@ -785,7 +781,7 @@ class Table:
                 line = line_of(self._source, row) if self._frame is self._source.frame else ""
                 raise DataError(
                     f"Column {column!r} of {self.name} holds text, first {str(item['value'])!r} in row {row:,}{line}:"
-                    " numbers are needed. Mend or empty such cells, or choose another column."
+                    " numbers are needed. Fix or empty such cells, or choose another column."
                 )
         if isinstance(self._schema[column], nw.Object):
             if all(item["value"] is None for item in head):

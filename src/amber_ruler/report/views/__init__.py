@@ -1,1 +1,51 @@
-"""One module for each kind of result: how it is laid out, and what it says."""
+"""How each kind of result is laid out: one view a kind, found by the result's type."""
+
+from __future__ import annotations
+
+from importlib import import_module
+from typing import Any, Protocol
+
+from amber_ruler.report.blocks import Block
+from amber_ruler.results.result import Result, type_tag
+
+
+class View(Protocol):
+    """What a kind of result needs to be seen; a `ruler` or a `draw` makes its figure."""
+
+    def layout(self, result: Any) -> list[Block]:
+        """Blocks, from the title to the sentence."""
+
+    def sentence(self, result: Any) -> str:
+        """One plain sentence."""
+
+    def rows(self, result: Any) -> Any:
+        """Columns of a tidy frame, or a row for each."""
+
+
+# The module here that views each type of result.
+VIEWS = {
+    "boundaries": "boundaries",
+    "comparison": "comparison",
+    "corrected": "corrected",
+    "daily": "daily",
+    "description": "description",
+    "earlier_study": "earlier",
+    "estimate": "estimate",
+    "factors": "factors",
+    "family": "family",
+    "findings": "findings",
+    "goodness_of_fit": "goodness_of_fit",
+    "groups": "groups",
+    "independence": "independence",
+    "monitoring": "monitoring",
+    "pairs_description": "pairs_description",
+    "plan_answer": "plan",
+    "plan_grid": "plan_grid",
+    "simulation": "simulation",
+    "split_check": "split",
+}
+
+
+def view_of(result: Result) -> Any:
+    """The module that knows how a result of this type is laid out."""
+    return import_module(f"amber_ruler.report.views.{VIEWS[type_tag(type(result))]}")

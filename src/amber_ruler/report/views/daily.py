@@ -12,7 +12,7 @@ from amber_ruler.report.blocks import Block, Grid, Heading, Lines
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
 
-    from amber_ruler.tables.description import Daily
+    from amber_ruler.digest import Daily
 
 _SHADED = 3  # more variants than this would hide each other's intervals
 

@@ -38,7 +38,7 @@ def ruler(result: EarlierStudy) -> Ruler:
     found = result.estimate
     centre = 1.0 if found.label == "odds ratio" else 0.0
     row = RulerRow(found.label, float(found.value), float(found.interval.low), float(found.interval.high))
-    return Ruler((row,), centre=centre, percent=found.percent, unit="pp" if found.percent else "")
+    return Ruler((row,), centre=centre, percent=result.percent, unit="pp" if result.percent else "")
 
 
 def sentence(result: EarlierStudy) -> str:
@@ -66,9 +66,9 @@ def rows(result: EarlierStudy) -> dict[str, Any]:
 
 def _limits(result: EarlierStudy) -> list[str]:
     found = result.estimate
-    factor = 100 if found.percent else 1
+    factor = 100 if result.percent else 1
     values = (float(found.value) * factor, float(found.interval.low) * factor, float(found.interval.high) * factor)
-    return [f"{text} pp" if found.percent else text for text in numbers.together(*values)]
+    return [f"{text} pp" if result.percent else text for text in numbers.together(*values)]
 
 
 def _amount(result: EarlierStudy, value: float) -> str:

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any
 from amber_ruler.report import numbers, palette
 from amber_ruler.report.blocks import Block, Grid, Heading, Lines
 from amber_ruler.report.numbers import safe
-from amber_ruler.report.views import comparison
+from amber_ruler.report.views.measured import p_word
 from amber_ruler.report.views.shared import alarms, checks_and_notes, squares, test_terms
 
 if TYPE_CHECKING:
@@ -108,13 +108,13 @@ def sentence(result: Factors) -> str:
     named = safe(result.metric)
     if together:
         first = together[0]
-        p = comparison.p_word(float(first.p_value or 0.0), result.alpha)
+        p = p_word(float(first.p_value or 0.0), result.alpha)
         return (
             f"{named}: what one factor does depends on the other ({safe(first.label)}, p {p}): read the cells and the"
             " effects within levels, not the averages."
         )
     found = [r for r in result.squares if r.p_value is not None and " × " not in r.label]
-    parts = [f"{safe(r.label)} p {comparison.p_word(float(r.p_value or 0.0), result.alpha)}" for r in found]
+    parts = [f"{safe(r.label)} p {p_word(float(r.p_value or 0.0), result.alpha)}" for r in found]
     shown = [safe(r.label) for r in found if r.p_value is not None and r.p_value < result.alpha]
     said = (
         f"{' and '.join(shown)} {'make' if len(shown) > 1 else 'makes'} a difference"

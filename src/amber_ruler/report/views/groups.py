@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Any
 from amber_ruler.report import numbers
 from amber_ruler.report.blocks import Block, Grid, Heading, Lines, Ruler, RulerRow
 from amber_ruler.report.numbers import safe
-from amber_ruler.report.views import comparison
+from amber_ruler.report.views.measured import degrees, effects, p_word
 from amber_ruler.report.views.shared import alarms, checks_and_notes, squares, test_terms
 
 if TYPE_CHECKING:
@@ -26,7 +26,7 @@ def layout(result: Groups) -> list[Block]:
         ruler(result),
         *([squares(result.squares, result.alpha)] if result.squares else []),
         Lines((_test(result),)),
-        *comparison.effects(result.effects, result.alpha),
+        *effects(result.effects, result.alpha),
         *checks_and_notes(result),
         Lines((sentence(result),), strong=True),
     ]
@@ -35,7 +35,7 @@ def layout(result: Groups) -> list[Block]:
 def _groups(result: Groups) -> Grid:
     some = result.groups[:_MOST_ROWS]
     more = tuple(some[0].more)
-    ranked = result.how == "ranks"
+    ranked = result.compared == "ranks"
     widths = [float(g.more["75%"] - g.more["25%"]) / 2 if ranked else float(g.se) for g in some]
     rows_ = []
     for g, width in zip(some, widths, strict=True):
@@ -51,18 +51,18 @@ def _groups(result: Groups) -> Grid:
 def ruler(result: Groups) -> Ruler:
     """Each group's mean with its interval, the highest first; by ranks the median and the middle half."""
     some = sorted(result.groups, key=lambda g: -float(g.mean))[:_MOST_ROWS]
-    low, high = ("25%", "75%") if result.how == "ranks" else ("low", "high")
+    low, high = ("25%", "75%") if result.compared == "ranks" else ("low", "high")
     bars = (RulerRow(safe(g.label), float(g.mean), float(g.more[low]), float(g.more[high])) for g in some)
     return Ruler(tuple(bars), centre=None)
 
 
 def _test(result: Groups) -> str:
-    df = " and ".join(numbers.whole(v) for v in (result.df, result.df2) if v is not None)
+    test = result.test
     parts = [
-        f"{result.statistic_name} {numbers.number(result.statistic)}",
-        f"df {df}",
-        f"critical {numbers.number(result.critical)}",
-        f"p {numbers.p_value(result.p_value, result.alpha)}",
+        f"{test.name} {numbers.number(float(test.statistic or 0.0))}",
+        f"df {degrees(test.df)}",
+        f"critical {numbers.number(float(test.critical or 0.0))}",
+        f"p {numbers.p_value(float(test.p_value), result.alpha)}",
     ]
     if "epsilon" in result.facts:
         parts.append(f"epsilon {numbers.number(result.facts['epsilon'])}")
@@ -71,9 +71,9 @@ def _test(result: Groups) -> str:
 
 def sentence(result: Groups) -> str:
     """Whether anything is there; which, is another question."""
-    p = comparison.p_word(result.p_value, result.alpha)
+    p = p_word(float(result.test.p_value), result.alpha)
     named = safe(result.metric)
-    if result.p_value >= result.alpha:
+    if float(result.test.p_value) >= result.alpha:
         return (
             f"{named}: that any of the {len(result.groups)} groups differs is not shown (p {p}), which does not show"
             " that they are equal."
@@ -83,7 +83,7 @@ def sentence(result: Groups) -> str:
 
 
 def _end(result: Groups, sign: int) -> Group:
-    by = "mean rank" if result.how == "ranks" else ""
+    by = "mean rank" if result.compared == "ranks" else ""
     return min(result.groups, key=lambda g: sign * float(g.more[by] if by else g.mean))
 
 
@@ -93,7 +93,7 @@ def rows(result: Groups) -> dict[str, Any]:
         "metric": [result.metric] * len(result.groups),
         "group": [g.label for g in result.groups],
         "n": [g.n for g in result.groups],
-        "median" if result.how == "ranks" else "mean": [g.mean for g in result.groups],
+        "median" if result.compared == "ranks" else "mean": [g.mean for g in result.groups],
         "sd": [g.sd for g in result.groups],
     }
     table |= {name: [g.more[name] for g in result.groups] for name in result.groups[0].more}

@@ -9,7 +9,7 @@ import numpy as np
 from amber_ruler.report import numbers, palette
 from amber_ruler.report.blocks import Block, Grid, Heading, Lines
 from amber_ruler.report.numbers import safe
-from amber_ruler.report.views import comparison
+from amber_ruler.report.views.measured import effects, p_word
 from amber_ruler.report.views.shared import alarms, checks_and_notes, counted_test, marked, test_terms
 
 if TYPE_CHECKING:
@@ -28,7 +28,7 @@ def layout(result: Independence) -> list[Block]:
         _counts(result),
         _cells(result),
         Lines((counted_test(result),)),
-        *comparison.effects(result.effects, result.alpha),
+        *effects(result.effects, result.alpha),
         *checks_and_notes(result),
         Lines((sentence(result),), strong=True),
     ]
@@ -99,9 +99,9 @@ def draw(result: Independence, ax: Axes | None = None) -> Axes:
 
 def sentence(result: Independence) -> str:
     """Whether they go together, and in which cells."""
-    p = comparison.p_word(result.p_value, result.alpha)
+    p = p_word(float(result.test.p_value), result.alpha)
     title = safe(result.title)
-    if result.p_value >= result.alpha:
+    if float(result.test.p_value) >= result.alpha:
         return f"{title}: that they go together is not shown (p {p})."
     table = rows(result)
     order = np.argsort(-np.abs(result.residuals).ravel())

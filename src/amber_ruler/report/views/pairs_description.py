@@ -6,6 +6,7 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
+from amber_ruler.errors import InputError
 from amber_ruler.report import numbers, palette
 from amber_ruler.report.blocks import Block, Grid, Heading, Lines
 
@@ -54,6 +55,8 @@ def draw(result: PairsDescription, ax: Axes | None = None) -> Axes:
     from amber_ruler.report.drawing import finish, new_axes
 
     axes = new_axes(ax)
+    if result.pairs is None:
+        raise InputError("This description was read back and holds no values: its lines can't be drawn.")
     before, after = result.pairs.control, result.pairs.treatment
     some = np.linspace(0, len(before) - 1, min(len(before), _MOST_LINES)).round().astype(int)
     # Never colour alone: falling lines are dashed.
@@ -68,6 +71,6 @@ def draw(result: PairsDescription, ax: Axes | None = None) -> Axes:
     axes.set_xlim(-0.35, 1.35)
     axes.set_xticks([0, 1], [group.label for group in result.groups[:2]], parse_math=False)
     shown_of = f", {len(some):,} of {len(before):,} units" if len(some) < len(before) else ""
-    axes.set_ylabel(f"{result.pairs.metric or 'value'}: a line a unit{shown_of}, means with 95% intervals")
+    axes.set_ylabel(f"{result.metric or 'value'}: a line a unit{shown_of}, means with 95% intervals")
     title = result.title if result.correlation is None else f"{result.title} (correlation {result.correlation:.2f})"
     return finish(axes, title)

@@ -16,7 +16,7 @@ if TYPE_CHECKING:
     from matplotlib.axes import Axes
 
     from amber_ruler.plan import PlanAnswer
-    from amber_ruler.plan.design import Design
+    from amber_ruler.plan.questions import Design
 
 _SHARES = {"treatment share", "share", "lift", "discordant pairs", "eta squared"}
 _NOT_SHOWN = {"alpha", "alternative", "modifiers", "discordant", "exact", "known", "test"}
@@ -103,7 +103,9 @@ def settings(design: Design) -> dict[str, Any]:
     shown = {}
     for item in dataclasses.fields(design):
         value = getattr(design, item.name)
-        if item.name not in _NOT_SHOWN and value not in (None, 0) and (item.name, value) != ("ratio", 1):
+        if item.name in _NOT_SHOWN or value in (None, 0) or (item.name, value) == ("ratio", 1):
+            continue
+        if not isinstance(value, str) or value != item.default:
             shown[item.name] = value
     return shown
 
@@ -130,13 +132,13 @@ def _facts(result: PlanAnswer) -> list[tuple[str, str]]:
     if clusters is not None:
         facts += [(f"clusters, {name}", numbers.whole(np.ceil(n / clusters.size))) for name, n in result.units.items()]
     for name, value in settings(result.design).items():
-        share = name == "baseline" and result.percent
-        facts.append(
-            (
-                name.replace("_", " "),
-                numbers.percent(value) if share else f"{value:,.4g}" if abs(value) < 1e4 else numbers.number(value),
-            )
-        )
+        if isinstance(value, str):
+            said = value
+        elif name == "baseline" and result.percent:
+            said = numbers.percent(value)
+        else:
+            said = f"{value:,.4g}" if abs(value) < 1e4 else numbers.number(value)
+        facts.append((name.replace("_", " "), said))
     return facts
 
 

@@ -11,7 +11,7 @@ from amber_ruler.report.numbers import safe
 if TYPE_CHECKING:
     from collections.abc import Sequence
 
-    from amber_ruler.measure.counts import Independence, Shares
+    from amber_ruler.measure.counts import GoodnessOfFit, Independence
     from amber_ruler.results import Check, Result, SquaresRow
 
 _SIGNS = {"two-sided": "two-sided", "greater": "one-sided, greater", "less": "one-sided, less"}
@@ -53,7 +53,7 @@ def squares(rows: Sequence[SquaresRow], alpha: float) -> Grid:
         tested = row.statistic is not None and row.p_value is not None
         cell = [safe(row.label), numbers.number(row.squares, digits=4), numbers.whole(row.df)]
         if not shares:
-            cell.append(numbers.number(row.squares / row.df, digits=4) if row.label != "in total" else "")
+            cell.append(numbers.number(row.mean_square, digits=4) if row.label != "in total" else "")
         cell += [numbers.number(row.statistic), numbers.p_value(row.p_value, alpha)] if tested else ["", ""]  # type: ignore[arg-type]
         if shares:
             eta = row.effects.get("eta_squared")
@@ -72,15 +72,15 @@ def marked(residual: float, p: float, alpha: float) -> str:
     return ("▲" if residual > 0 else "▼") if p < alpha else ""
 
 
-def counted_test(result: Independence | Shares) -> str:
+def counted_test(result: Independence | GoodnessOfFit) -> str:
     """The test of a table of counts in one line."""
-    parts = []
-    if result.statistic is not None:
-        parts.append(f"{result.statistic_name} {numbers.number(result.statistic)}")
-    if result.df is not None:
-        parts.append(f"df {numbers.whole(result.df)}")
-    error = f" ± {numbers.number(result.p_error, digits=2)} (Monte-Carlo error)" if result.p_error else ""
-    parts.append(f"p {numbers.p_value(result.p_value, result.alpha)}{error}")
+    test, parts = result.test, []
+    if test.statistic is not None:
+        parts.append(f"{test.name} {numbers.number(float(test.statistic))}")
+    if test.df is not None and not isinstance(test.df, tuple):
+        parts.append(f"df {numbers.whole(test.df)}")
+    error = f" ± {numbers.number(test.p_error, digits=2)} (Monte-Carlo error)" if test.p_error else ""
+    parts.append(f"p {numbers.p_value(float(test.p_value), result.alpha)}{error}")
     return "   ".join(parts)
 
 

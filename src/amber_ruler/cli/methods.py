@@ -1,0 +1,401 @@
+"""amber-ruler measure, bayes, adjust: one command for each registered method, from a table or from published numbers.
+
+Options, their help and the examples are what the register and the method's own signature and docstring say.
+"""
+
+from __future__ import annotations
+
+import dataclasses
+import inspect
+from collections.abc import Mapping
+from importlib import import_module
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated, Any, Literal, get_args, get_origin
+
+import typer
+
+from amber_ruler.cli.build import command, lazy_group, numbers, parameters
+from amber_ruler.cli.output import save_figure, write_results
+from amber_ruler.errors import InputError
+
+if TYPE_CHECKING:
+    from collections.abc import Iterator
+
+    from amber_ruler.register import Method
+    from amber_ruler.results import Check, Measurement
+    from amber_ruler.samples import Pairs
+    from amber_ruler.tables import Table
+
+ROOMS = {
+    "measure": "Measure: means, shares, rates, ranks, spreads, quantiles, correlations, groups, counts.",
+    "bayes": "Weigh: evidence for a difference, and the chance that it is real.",
+    "adjust": "Sharpen: the same difference with less noise.",
+}
+_PUBLISHED = {
+    "n": "Published: units of treatment, control (of one group its own).",
+    "mean": "Published: means of treatment, control.",
+    "sd": "Published: standard deviations of treatment, control.",
+    "successes": "Published: successes of treatment, control.",
+    "trials": "Published: trials of treatment, control.",
+    "events": "Published: events of treatment, control.",
+    "exposure": "Published: what they are counted over.",
+    "counts": "Published: units with success on both sides, in treatment only, in control only, on neither.",
+}
+_COUNTS_OF = {
+    "table": "Published: rows of counts, such as '30,10; 20,40'.",
+    "kinds": "Published: the count of each kind, such as 120,80,100.",
+}
+# Settings whose docstring stands with another function.
+_COMMON = {
+    "alpha": "Error rate of the test; the interval has level 1 - alpha.",
+    "null": "Tested value.",
+    "alternative": "Direction of the test: two-sided, greater or less.",
+    "margin": "Smallest difference that matters.",
+    "good": "Direction in which the metric is good: higher or lower.",
+}
+_FROM_THE_TABLE = ("metric", "labels", "names")  # settings that the table or other options say
+
+By = Annotated[str, typer.Option(help="Column with the variant labels.", show_default=False)]
+Json = Annotated[bool, typer.Option("--json", help="Write JSON instead of text.")]
+
+
+def room_app(room: str, said: str) -> typer.Typer:
+    """A group with a command for each method of a room; nothing is loaded before one is asked for."""
+    app = typer.Typer(
+        cls=lazy_group(lambda: _names(room), lambda name: _command(room, name)),
+        no_args_is_help=True,
+        rich_markup_mode=None,
+        help=said,
+    )
+    app.callback()(lambda: None)
+    return app
+
+
+def _names(room: str) -> list[str]:
+    import_module(f"amber_ruler.{room}")
+    from amber_ruler.register import METHODS
+
+    return sorted(name.replace("_", "-") for r, name in METHODS if r == room)
+
+
+def _command(room: str, name: str) -> Any:
+    from amber_ruler.register import registered
+
+    method = registered(room, name.replace("-", "_"))
+    call = getattr(import_module(f"amber_ruler.{room}"), method.name)
+    said = (inspect.getdoc(method.bare) or "").splitlines()[0]
+
+    def run(**given: Any) -> None:
+        _run(method, call, given)
+
+    examples = "\n".join(f"  amber-ruler {room} {name} {example}" for example in method.examples)
+    return command(name, run, {**_sources(method), **_settings(method)}, said, f"\b\nExamples:\n{examples}\n")
+
+
+def _maybe(help_: str, *names: str, of: Any = str) -> tuple[Any, Any]:
+    return Annotated[of | None, typer.Option(*names, help=help_, show_default=False)], None
+
+
+def _sources(method: Method) -> dict[str, tuple[Any, Any]]:
+    """Where the numbers come from."""
+    file = typer.Argument(
+        help="A CSV, Parquet or JSON Lines file, a folder, or a pattern in quotes.", show_default=False
+    )
+    options: dict[str, tuple[Any, Any]] = {"file": (Annotated[Path | None, file], None)}
+    takes = method.takes
+    if takes == "table":
+        options["row"] = _maybe("Column whose values make the rows; without it the file itself is a table of counts.")
+        options["column"] = _maybe("Column whose values make the columns.")
+    elif "value" not in method.columns:
+        options["value"] = _maybe("Column with the kinds." if takes == "kinds" else "Column with the metric.")
+    if takes in ("table", "kinds"):
+        options["count"] = _maybe("Column that holds how many units a row stands for.")
+    elif takes == "columns":
+        options["second"] = _maybe("The other column.")
+    else:
+        several = "The two or three columns that hold the factors, such as route,season."
+        options["by"] = _maybe(several if takes == "factors" else "Column with the variant labels.")
+    if takes in ("two", "pairs", "several"):
+        options["control"] = _maybe("Label of the control; of a wide table its column.")
+    if takes in ("pairs", "several"):
+        options["unit"] = _maybe("Column that names the unit, measured under every condition: rows are aligned by it.")
+    if takes == "pairs":
+        options["treatment"] = _maybe("Column with the treatment side of a wide table, instead of --value and --by.")
+    for name in method.published:
+        options[name] = _maybe(_COUNTS_OF.get(takes, _PUBLISHED[name]), f"--{name}")
+    if method.published and takes != "table":
+        options["labels"] = _maybe("What the published groups are called, such as short,current.")
+    if takes == "several":
+        options["pairs"] = _maybe("How pairs are corrected, such as tukey-kramer, dunnett or holm.", "--pairs")
+    if takes == "two":
+        options["split"] = _maybe("Planned shares, such as current=50,short=50: the split is checked first.")
+        options["family"] = _maybe("How several treatments are corrected: holm (unless given), none, ...", "--correct")
+    return options
+
+
+def _settings(method: Method) -> dict[str, tuple[Any, Any]]:
+    """The keyword settings of the library's function."""
+    said = parameters(method.bare)
+    options: dict[str, tuple[Any, Any]] = {}
+    for name, item in method.settings.items():
+        if name in _FROM_THE_TABLE:
+            continue
+        of = _kind(name, item.annotation)
+        help_ = said.get(name, _COMMON.get(name, ""))
+        plain = None if dataclasses.is_dataclass(item.default) or item.default is item.empty else item.default
+        option = typer.Option(f"--{name.replace('_', '-')}", help=help_, show_default=plain is not None)
+        options[name] = (Annotated[of if plain is not None else of | None, option], plain)
+    figure = typer.Option(help="Draw the result into this PNG or SVG file.", show_default=False)
+    options["figure"] = (Annotated[Path | None, figure], None)
+    options["as_json"] = (Json, False)
+    return options
+
+
+def _kind(name: str, hint: Any) -> Any:
+    """What the command line reads: a number where one number will do, else text."""
+    options = set(get_args(hint)) - {type(None)} or {hint}
+    if name == "null" or options == {float}:
+        return float
+    return int if options == {int} else str
+
+
+def _given(method: Method, given: Mapping[str, Any]) -> dict[str, Any]:
+    """The settings as the function takes them."""
+    found = {}
+    for name, item in method.settings.items():
+        value = given.get(name)
+        if name in _FROM_THE_TABLE or (value is None and item.default is not None):
+            continue
+        if isinstance(value, str) and not _is_word(item.annotation):
+            value = _several(f"--{name.replace('_', '-')}", value)
+        if dataclasses.is_dataclass(item.annotation) and value is not None:
+            value = item.annotation(*(value if isinstance(value, tuple) else (value,)))  # type: ignore[operator]
+        found[name] = value
+    return found
+
+
+def _is_word(hint: Any) -> bool:
+    """Whether a setting is one word, as against numbers in a text."""
+    options = {hint} if get_origin(hint) is Literal else set(get_args(hint)) - {type(None)} or {hint}
+    return all(option is str or get_origin(option) is Literal for option in options)
+
+
+def _several(flag: str, text: str) -> Any:
+    """One number, several, or several with labels."""
+    if "=" in text:
+        return labelled_numbers(flag, text)
+    known = numbers(flag, text)
+    return known[0] if len(known) == 1 else tuple(known)
+
+
+def _run(method: Method, call: Any, given: dict[str, Any]) -> None:
+    settings = _given(method, given)
+    if given["file"] is None:
+        results: list[Any] = [_published(method, call, given, settings)]
+    else:
+        beside = [f"--{name}" for name in (*method.published, "labels") if given.get(name) is not None]
+        if beside:
+            raise InputError(f"{' and '.join(beside)} say published numbers: leave them out beside a file.")
+        results = list(_from_table(method, call, given, settings))
+    if method.takes == "several":
+        results = _with_pairs(results, given)
+    elif method.takes == "two":
+        results = _together(results, given)
+    if given["figure"] is not None:
+        save_figure(results[-1] if method.takes == "several" else results[0], given["figure"])
+    status = write_results(
+        results[:1] if given["as_json"] and method.takes == "two" else results, as_json=given["as_json"]
+    )
+    if status:
+        raise typer.Exit(status)
+
+
+def _with_pairs(results: list[Any], given: dict[str, Any]) -> list[Any]:
+    """The overall test, then all pairs or each group against the control."""
+    more = {} if given["pairs"] is None else {"method": given["pairs"]}
+    control = given["control"]
+    return [*results, results[0].pairwise(**more) if control is None else results[0].against(control, **more)]
+
+
+def _together(results: list[Measurement], given: dict[str, Any]) -> list[Any]:
+    """Several treatments as one family, corrected where they were tested; then each by itself."""
+    how = given.get("family")
+    if len(results) == 1:
+        if how not in (None, "none"):
+            raise InputError("--correct is for several treatments: this is one comparison.")
+        return results
+    from amber_ruler.multiplicity import correct
+    from amber_ruler.results import Family
+
+    first: Any = results[0]
+    family = Family(
+        title=f"{first.metric}: {len(results)} variants against {first.control}",
+        method="side by side, not corrected",
+        source="",
+        labels=tuple(r.treatment for r in results),  # type: ignore[attr-defined]
+        results=tuple(results),
+    )
+    tested = all(r.test for r in results)
+    if how != "none" and tested:
+        checks = {label: r.checks for label, r in zip(family.labels, results, strict=True)}
+        family = correct(family, method=how or "holm", alpha=first.alpha)
+        # What was seen of the table stands with each; asking again knows the groups only.
+        kept = tuple(
+            dataclasses.replace(r, checks=checks[label]) for label, r in zip(family.labels, family.results, strict=True)
+        )
+        family = dataclasses.replace(
+            family, title=f"{first.metric}: {len(results)} variants against {first.control}", results=kept
+        )
+    elif how not in (None, "none"):
+        raise InputError(f"--correct {how}: without a test there is nothing to correct.")
+    return [family, *family.results]
+
+
+def _published(method: Method, call: Any, given: dict[str, Any], settings: dict[str, Any]) -> Any:
+    """From numbers, a group each."""
+    listed = {name: given[name] for name in method.published if given[name] is not None}
+    missing = [f"--{name}" for name in method.published if name not in listed]
+    if not method.published or missing:
+        flags = ", ".join(f"--{name}" for name in method.published)
+        instead = f", or published numbers: {flags}" if method.published else ""
+        raise InputError(f"Give a file{instead}. Missing: {', '.join(missing) or 'the file'}.")
+    if method.takes == "table":
+        return call([numbers("--counts", row) for row in listed["counts"].split(";")], **settings)
+    values = {name: numbers(f"--{name}", text) for name, text in listed.items()}
+    if method.takes == "kinds":
+        counts = values["counts"]
+        named = dict(zip(_labels(given["labels"], len(counts)), counts, strict=True)) if given["labels"] else counts
+        return call(named, **settings)
+    if "counts" in values:
+        more = {} if given["labels"] is None else {"labels": _labels(given["labels"], 2)}
+        return call(tuple(values["counts"]), **more, **settings)
+    groups = _groups(method, given, values)
+    return call(groups, **settings) if method.takes == "several" else call(*groups, **settings)
+
+
+def _groups(method: Method, given: dict[str, Any], values: dict[str, list[float]]) -> list[Any]:
+    from amber_ruler.samples import Counts, Events, Summary
+
+    size = {"one": 1, "two": 2}.get(method.takes, len(next(iter(values.values()))))
+    for name, each in values.items():
+        if len(each) != size:
+            raise InputError(f"--{name} takes {size} {'number' if size == 1 else 'numbers'} here, got {len(each)}.")
+    usual = {"one": "group", "several": ",".join(str(k + 1) for k in range(size))}.get(
+        method.takes, "treatment,control"
+    )
+    labels = _labels(given["labels"] or usual, size)
+    make: Any = {"mean": Summary, "share": Counts, "rate": Events}[method.needs]
+    return [make(*row, label) for row, label in zip(zip(*values.values(), strict=True), labels, strict=True)]
+
+
+def _labels(text: str, size: int) -> tuple[str, ...]:
+    labels = tuple(part.strip() for part in text.split(","))
+    if len(labels) != size:
+        raise InputError(f"--labels takes {size} {'name' if size == 1 else 'names'}, got {len(labels)}.")
+    return labels
+
+
+def _from_table(method: Method, call: Any, given: dict[str, Any], settings: dict[str, Any]) -> Iterator[Any]:
+    from amber_ruler.tables import table
+
+    source = table(given["file"])
+    takes = method.takes
+    if takes == "pairs":
+        yield call(_pairs(source, given), **{k: v for k, v in settings.items() if k != "correlation"})
+    elif takes == "table":
+        yield call(source.counts(row=given["row"], column=given["column"], count=given["count"]), **settings)
+    elif takes == "kinds":
+        value = _needed(given, "value")
+        yield call(source.sizes(by=value, count=given["count"]), metric=value, **settings)
+    elif takes == "columns":
+        yield _columns(source, call, given, settings)
+    elif takes == "factors":
+        columns = [name.strip() for name in _needed(given, "by").split(",")]
+        yield call(source.samples(_needed(given, "value"), by=columns), **settings)
+    elif takes == "several":
+        samples = source.samples(_needed(given, "value"), by=_needed(given, "by"), unit=given["unit"])
+        if given["unit"] is not None:
+            if settings.get("compare") not in ("means", "same-units"):
+                raise InputError(f"--unit compares the same units: --compare {settings['compare']} can't go with it.")
+            settings = {**settings, "compare": "same-units"}
+        yield call(samples, **settings)
+    elif takes == "one":
+        yield from _each(source, method, call, given, settings)
+    else:
+        columns = [given[name] for name in method.columns] or [_needed(given, "value")]
+        by = _needed(given, "by")
+        arms: Any = source.samples(columns[0], by=by) if _by_rows(method) else source.moments(columns, by=by)
+        found = _findings(source, arms.unassigned, by, given["split"])
+        for arm, base in arms.against(_needed(given, "control")):
+            result = call(arm, base, **settings)
+            yield dataclasses.replace(result, checks=(*found, *result.checks))
+
+
+def _each(source: Table, method: Method, call: Any, given: dict[str, Any], settings: dict[str, Any]) -> Iterator[Any]:
+    """One group over all rows, or one for each variant."""
+    value = _needed(given, "value")
+    if given["by"] is None:
+        yield call(source.overall(value).relabel("all rows"), metric=value, **settings)
+        return
+    arms: Any = source.samples(value, by=given["by"]) if _by_rows(method) else source.moments(value, by=given["by"])
+    for arm in arms.values():
+        yield call(arm, **settings)
+
+
+def _by_rows(method: Method) -> bool:
+    return method.rows or method.needs == "values"
+
+
+def _columns(source: Table, call: Any, given: dict[str, Any], settings: dict[str, Any]) -> Any:
+    columns = (_needed(given, "value"), _needed(given, "second"))
+    if settings.get("coefficient") == "spearman":
+        return call(source.wide_pairs(*columns), labels=columns, **settings)
+    return call(source.overall(columns), **settings)
+
+
+def _pairs(source: Table, given: dict[str, Any]) -> Pairs:
+    """Long pairs when a unit is named, wide ones when two columns are."""
+    if given["treatment"] is not None:
+        return source.wide_pairs(given["treatment"], _needed(given, "control"))
+    value, by, unit, control = (_needed(given, name) for name in ("value", "by", "unit", "control"))
+    return source.pairs(value, by=by, unit=unit, control=control)
+
+
+def _needed(given: dict[str, Any], name: str) -> str:
+    if given[name] is None:
+        wide = ", or --treatment and --control with the columns of a wide table" if "treatment" in given else ""
+        raise InputError(f"--{name} is needed with a file{wide}.")
+    return str(given[name])
+
+
+def _findings(source: Table, unassigned: int, by: str, split: str | None) -> tuple[Check, ...]:
+    from amber_ruler.results import Check
+
+    found: list[Check] = []
+    if split is not None:
+        found.append(source.check_split(by=by, planned=planned_shares(split)).as_check)
+    if unassigned:
+        rows = f"{unassigned:,} rows have no label in {by!r}"
+        found.append(Check("variant labels", rows, "They belong to no variant and are left out.", "note"))
+    return tuple(found)
+
+
+def planned_shares(text: str) -> dict[str, float]:
+    """Read shares such as current=50,short=50."""
+    return labelled_numbers("--split", text)
+
+
+def labelled_numbers(flag: str, text: str) -> dict[str, float]:
+    """Read numbers with labels, such as current=50,short=50."""
+    shares: dict[str, float] = {}
+    for part in text.split(","):
+        label, sign, share = part.rpartition("=")
+        try:
+            shares[label.strip()] = float(share)
+        except ValueError:
+            sign = ""
+        if not sign:
+            raise InputError(
+                f"{flag} takes label=share, separated by commas, such as current=50,short=50; got {part!r}."
+            )
+    return shares

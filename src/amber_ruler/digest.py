@@ -1,0 +1,230 @@
+"""A table's moments by variant, stratum and day, as a small file that merges with tomorrow's."""
+
+from __future__ import annotations
+
+import hashlib
+import json
+import math
+from collections.abc import Mapping
+from dataclasses import dataclass
+from typing import Any, Protocol
+
+from amber_ruler.errors import DataError, ExperimentFileError
+from amber_ruler.moments import Moments, merge
+from amber_ruler.results import Group, Result
+from amber_ruler.samples import ByVariant, Sample
+
+SCHEMA = "amber-ruler digest 1"
+
+Cell = tuple[str, str, str]  # variant, stratum, day; empty where a column was not named
+
+
+class Rows(Protocol):
+    """What a method below the tables may ask of one."""
+
+    def samples(self, value: str, *, by: str) -> ByVariant[Sample]:
+        """The values of a column by variant."""
+
+    def moments(self, columns: str | list[str], *, by: str) -> ByVariant[Moments]:
+        """Moments of columns by variant."""
+
+    def overall(self, columns: str | list[str]) -> Moments:
+        """Moments of columns over all rows."""
+
+    def shape(self, value: str) -> Any:
+        """Skewness of a column, and whether it holds nothing but 0 and 1."""
+
+    def clusters(self, value: str, *, by: str) -> Any:
+        """Number, size and intraclass correlation of clusters."""
+
+
+@dataclass(frozen=True, slots=True, kw_only=True, eq=False, repr=False)
+class Daily(Result):
+    """A column's mean by day and variant.
+
+    Attributes
+    ----------
+    metric : str
+        The column.
+    days : tuple of str
+        The days, in their order.
+    groups : mapping of label to tuple of (Group or None)
+        For each variant and day the count, mean, sd and standard error; None on a day without a value.
+    """
+
+    metric: str
+    days: tuple[str, ...]
+    groups: Mapping[str, tuple[Group | None, ...]]
+
+
+@dataclass(frozen=True, slots=True)
+class Digest:
+    """Moments of each metric with its covariates, by variant, stratum and day; made by `Table.digest`.
+
+    Attributes
+    ----------
+    by, strata, day : str
+        The columns with the variant labels, the strata and the day; strata and day may be empty.
+    metrics, covariates : tuple of str
+        What was reduced.
+    cells : mapping of (variant, stratum, day) to mapping of metric to Moments
+        Rows without the metric or a covariate are left out of that metric, and counted.
+    unassigned : int
+        Rows without a variant label; they belong to none.
+    """
+
+    by: str
+    strata: str
+    day: str
+    metrics: tuple[str, ...]
+    covariates: tuple[str, ...]
+    cells: Mapping[Cell, Mapping[str, Moments]]
+    unassigned: int = 0
+
+    def __add__(self, other: Digest) -> Digest:
+        """Put another part of the same test beside this one.
+
+        Raises
+        ------
+        DataError
+            If the two were not made alike, or hold the same days.
+        """
+        for name in ("by", "strata", "day", "metrics", "covariates"):
+            mine, theirs = getattr(self, name), getattr(other, name)
+            if mine != theirs:
+                raise DataError(
+                    f"These digests were not made alike: {name} is {mine!r} in one and {theirs!r} in the other."
+                )
+        if self.day:
+            twice = sorted({cell[2] for cell in self.cells} & {cell[2] for cell in other.cells})
+            if twice:
+                raise DataError(f"Both digests hold day {', '.join(twice[:5])}: those units would count twice.")
+        cells = dict(self.cells)
+        for cell, found in other.cells.items():
+            known = dict(cells.get(cell, {}))
+            for metric, part in found.items():
+                known[metric] = merge([known[metric], part]) if metric in known else part
+            cells[cell] = known
+        return Digest(
+            self.by, self.strata, self.day, self.metrics, self.covariates, cells, self.unassigned + other.unassigned
+        )
+
+    def moments(
+        self, metric: str, *, stratum: str | None = None, days: tuple[str, ...] | None = None
+    ) -> ByVariant[Moments]:
+        """Moments of a metric and the covariates for each variant, over all strata and days or some of them.
+
+        Parameters
+        ----------
+        metric : str
+            One of `metrics`.
+        stratum : str, optional
+            One stratum only.
+        days : tuple of str, optional
+            These days only.
+
+        Returns
+        -------
+        ByVariant of Moments
+        """
+        if metric not in self.metrics:
+            raise DataError.unknown("metric of this digest", metric, self.metrics)
+        parts: dict[str, list[Moments]] = {}
+        for (variant, where, when), found in self.cells.items():
+            wanted = (stratum is None or where == stratum) and (days is None or when in days)
+            if wanted and metric in found:
+                parts.setdefault(variant, []).append(found[metric])
+        if not parts:
+            raise DataError(f"This digest has no {metric!r} for stratum {stratum!r} and days {days}.")
+        return ByVariant(
+            {v: merge(each).relabel(v) for v, each in sorted(parts.items())}, column=self.by, unassigned=self.unassigned
+        )
+
+    def daily(self, metric: str) -> Daily:
+        """Mean of a metric on each day in each variant; `plot()` draws the series."""
+        return _daily(self, metric)
+
+    def to_json(self) -> str:
+        """Return the digest as JSON text, with a checksum."""
+        body = self._body()
+        return json.dumps({"schema": SCHEMA, "sha256": _checksum(body), **body}, ensure_ascii=False)
+
+    @classmethod
+    def from_json(cls, text: str) -> Digest:
+        """Read a digest back.
+
+        Raises
+        ------
+        ExperimentFileError
+            If the text is no digest, of another version, or was changed since it was written.
+        """
+        try:
+            data = json.loads(text)
+        except json.JSONDecodeError as error:
+            raise ExperimentFileError(f"This is no digest: it is not JSON (line {error.lineno}).") from None
+        if not isinstance(data, dict) or data.get("schema") != SCHEMA:
+            found = data.get("schema") if isinstance(data, dict) else type(data).__name__
+            raise ExperimentFileError(f"This is no digest of this version: its schema is {found!r}, not {SCHEMA!r}.")
+        body = {key: value for key, value in data.items() if key not in ("schema", "sha256")}
+        if data.get("sha256") != _checksum(body):
+            raise ExperimentFileError("This digest was changed since it was written: its checksum does not fit.")
+        cells = {
+            tuple(cell["at"]): {m: Moments.from_json(json.dumps(v)) for m, v in cell["moments"].items()}
+            for cell in body["cells"]
+        }
+        return cls(
+            body["by"],
+            body["strata"],
+            body["day"],
+            tuple(body["metrics"]),
+            tuple(body["covariates"]),
+            cells,
+            body["unassigned"],
+        )
+
+    def _body(self) -> dict[str, Any]:
+        return {
+            "by": self.by,
+            "strata": self.strata,
+            "day": self.day,
+            "metrics": list(self.metrics),
+            "covariates": list(self.covariates),
+            "unassigned": self.unassigned,
+            "cells": [
+                {"at": list(cell), "moments": {m: v.to_dict() for m, v in found.items()}}
+                for cell, found in sorted(self.cells.items())
+            ],
+        }
+
+
+def _checksum(body: dict[str, Any]) -> str:
+    return hashlib.sha256(json.dumps(body, sort_keys=True, ensure_ascii=False).encode("utf-8")).hexdigest()
+
+
+def _daily(digest: Digest, metric: str) -> Daily:
+    """A metric's series by variant, from moments by day."""
+    if not digest.day:
+        raise DataError("This digest has no days: make it with day=, the column that holds them.")
+    days = sorted({cell[2] for cell in digest.cells if cell[2]}, key=_in_order)
+    series: dict[str, list[Group | None]] = {}
+    for k, day in enumerate(days):
+        for label, m in digest.moments(metric, days=(day,)).items():
+            sd = m.sd(metric) if m.n > 1 else 0.0
+            own = series.setdefault(label, [None] * len(days))
+            own[k] = Group(day, m.n, m.mean(metric), sd, sd / m.n**0.5)
+    return Daily(
+        title=f"{metric} by {digest.day}",
+        method="mean of each variant on each day, with its 95% interval",
+        source="",
+        metric=metric,
+        days=tuple(days),
+        groups={label: tuple(groups) for label, groups in sorted(series.items())},
+    )
+
+
+def _in_order(day: str) -> tuple[float, str]:
+    """Numbers by size, dates and names by their text."""
+    try:
+        return float(day), day
+    except ValueError:
+        return math.inf, day

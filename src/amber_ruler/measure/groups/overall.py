@@ -1,0 +1,110 @@
+"""Several groups: does anything differ?"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import replace
+from typing import Literal
+
+from amber_ruler.measure import shared
+from amber_ruler.measure.groups.means import by_means
+from amber_ruler.measure.groups.ranks import by_ranks
+from amber_ruler.measure.groups.result import Groups
+from amber_ruler.measure.groups.units import by_units
+from amber_ruler.numeric import gate
+from amber_ruler.register import method
+from amber_ruler.results import Check
+from amber_ruler.samples import MeanGroup
+
+_MANY = 200  # groups whose pairs nobody reads
+
+
+@method(
+    takes="several",
+    needs="mean",
+    published=True,
+    rows=True,
+    examples=(
+        "crossings.csv --value delay --by route",
+        "crossings.csv --value delay --by route --control Amble",
+        "turnarounds.csv --value minutes --by when --unit vessel",
+        "--n 20,20,25 --mean 10.2,12.9,10.8 --sd 3.0,3.4,2.9 --labels Amble,Brae,Cairn",
+    ),
+)
+def groups(
+    samples: Mapping[str, MeanGroup] | Sequence[MeanGroup],
+    *,
+    compare: Literal["means", "ranks", "same-units"] = "means",
+    variances: Literal["unequal", "equal"] | None = None,
+    alpha: float = 0.05,
+    good: Literal["higher", "lower", "neither"] = "neither",
+    metric: str | None = None,
+) -> Groups:
+    """Do several groups differ at all? Ask the result for pairs, or for each against a control.
+
+    Parameters
+    ----------
+    samples : mapping of label to group, or sequence of groups
+        Each array_like, Sample, Summary or Moments, such as `table.samples(…)` or `table.moments(…)` gives.
+    compare : "means", "ranks" or "same-units"
+        What is compared: means of independent groups; their ranks, which needs the values; or means of the same units
+        in the same order, measured under each condition, which needs the values, and whose degrees of freedom are
+        corrected for correlations that differ (Greenhouse-Geisser).
+    variances : "unequal" or "equal"
+        Of means: whether each group keeps its own variance (the default) or all share one.
+    alpha : float, between 0 and 0.5
+        Error rate of the test; intervals have level 1 - alpha.
+    good : "higher", "lower" or "neither"
+        The direction in which the metric is good; of pairs it is then said which group is better.
+    metric : str, optional
+        What was measured, for the heading.
+
+    Returns
+    -------
+    Groups
+        The test, the groups with intervals, the table of sums of squares, and effect sizes with intervals.
+
+    Raises
+    ------
+    DataError
+        If a group is too small for what is asked, or nothing varies within the groups.
+    InputError
+        If there are fewer than two groups, or two under one label.
+
+    Notes
+    -----
+    The effect sizes and their intervals come from the classical F (noncentral F at alpha / 2 on each side), also where
+    the test keeps the variances apart. A small overall p says that some difference is there, not which.
+
+    References
+    ----------
+    .. [1] Welch (1951), Biometrika 38, 330-336.
+    .. [2] Kruskal & Wallis (1952), Journal of the American Statistical Association 47, 583-621.
+    .. [3] Greenhouse & Geisser (1959), Psychometrika 24, 95-112.
+    .. [4] Kelley (1935), Proceedings of the National Academy of Sciences 21, 554-559, for ε².
+
+    Examples
+    --------
+    >>> from amber_ruler import Summary
+    >>> r = groups([Summary(20, 10.2, 3.0, "Amble"), Summary(20, 12.9, 3.4, "Brae"), Summary(25, 10.8, 2.9, "Cairn")])
+    >>> round(r.statistic, 3), round(r.df[1], 1), round(r.p_value, 4)
+    (3.769, 39.5, 0.0317)
+    """
+    shared.question(alpha)
+    gate.choice("compare", compare, ("means", "ranks", "same-units"))
+    gate.choice("good", good, ("higher", "lower", "neither"))
+    shared.unused(compare, {"variances": (variances, compare == "means")})
+    kind = gate.choice("variances", variances or "unequal", ("unequal", "equal"))
+    if compare == "ranks":
+        result = by_ranks(samples, alpha, metric)
+    elif compare == "same-units":
+        result = by_units(samples, alpha, metric)
+    else:
+        result = by_means(samples, alpha, kind, metric)
+    size = len(result.groups)
+    many: tuple[Check, ...] = ()
+    if size > _MANY:
+        finding = f"{size:,} groups make {size * (size - 1) // 2:,} pairs"
+        advice = "Nobody reads so many: compare each with one control, or ask for fewer."
+        many = (Check("groups", finding, advice, "warning"),)
+    return replace(result, good=good, checks=(*many, *result.checks))

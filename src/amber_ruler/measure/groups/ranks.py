@@ -1,0 +1,67 @@
+"""Several groups by their ranks."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from typing import Any
+
+import numpy as np
+
+from amber_ruler.errors import DataError
+from amber_ruler.measure import checks
+from amber_ruler.measure.groups.result import Groups
+from amber_ruler.measure.groups.simultaneous import Spreads
+from amber_ruler.measure.ranks import quartered
+from amber_ruler.numeric import chisquare
+from amber_ruler.numeric import ranks as order
+from amber_ruler.numeric.gate import Floats
+from amber_ruler.results import Check, EffectSize, Interval, Test
+from amber_ruler.samples import gate as groups
+
+
+def by_ranks(samples: Any, alpha: float, metric: str | None) -> Groups:
+    """Compare ranks: Kruskal and Wallis's H, with the correction for ties."""
+    found = groups.several(samples, "values")
+    name = groups.named(metric, "value", *found)
+    n = np.array([float(len(s)) for s in found])
+    placed, known = order.mean_ranks(np.concatenate([s.values for s in found]))
+    total, k = float(n.sum()), n.size
+    lost = float(np.sum(known.times**3 - known.times))
+    spread = (total * (total + 1) - lost / (total - 1)) / 12  # variance of one rank, times N - 1 over N
+    if spread <= 0:
+        raise DataError(f"All {int(total):,} values are equal: there is no order to compare.")
+    each = np.split(placed, np.cumsum(n[:-1]).astype(int))
+    mean = np.array([float(v.mean()) for v in each])
+    h = float(n @ (mean - (total + 1) / 2) ** 2) / spread
+    low, high = (float(v) for v in chisquare.noncentrality_bounds(h, k - 1.0, alpha / 2, alpha / 2))
+    limits = Interval(low / (low + total), high / (high + total), 1 - alpha)
+    return Groups(
+        title=f"{name} in {k} groups, by ranks",
+        method="several groups by ranks",
+        source="Kruskal & Wallis (1952), JASA 47, 583-621",
+        metric=name,
+        test=Test(
+            p_value=float(chisquare.sf(h, k - 1.0)),
+            alpha=alpha,
+            statistic=h,
+            name="H",
+            df=k - 1.0,
+            critical=float(chisquare.upper_quantile(alpha, k - 1.0)),
+            alternative="any",
+        ),
+        groups=tuple(
+            replace(g, more={**g.more, "mean rank": m})
+            for g, m in zip((quartered(s.label, order.ordered(s.values)) for s in found), mean.tolist(), strict=True)
+        ),
+        effects={"epsilon_squared": EffectSize(h / (total - 1), limits, "ε² of the ranks")},
+        compared="ranks",
+        spreads=Spreads(mean - mean[0], spread / n, np.full(k, np.inf), n, np.full(k, np.nan), shared=True),
+        checks=(*_small_ranks(n), *checks.missing(*found)),
+    )
+
+
+def _small_ranks(n: Floats) -> tuple[Check, ...]:
+    if n.min() >= 5:
+        return ()
+    advice = "The chi-square of H is an approximation that wants about 5 in each group."
+    return (Check("group sizes", f"the smallest group has {int(n.min())} units", advice, "warning"),)

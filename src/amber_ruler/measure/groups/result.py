@@ -1,0 +1,120 @@
+"""Several groups: whether any differs, and from there to pairs and to each against a control."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+
+from amber_ruler.effects import Alternative
+from amber_ruler.measure.groups import simultaneous
+from amber_ruler.measure.groups.simultaneous import Against, PairwiseMethod, Spreads
+from amber_ruler.numeric import gate
+from amber_ruler.results import Comparison, EffectSize, Group, Result, SquaresRow, Test
+from amber_ruler.results.pieces import Tested
+
+
+@dataclass(frozen=True, slots=True, kw_only=True, eq=False, repr=False)
+class Groups(Result, Tested):
+    """Several groups and the test of whether any differs.
+
+    Attributes
+    ----------
+    metric : str
+        What was measured.
+    test : Test
+        F with both its degrees of freedom, or H (by ranks) with one; `p_value`, `statistic`, `df` and so on read it.
+    groups : tuple of Group
+        In the order given; `more` holds the limits of each mean.
+    effects : mapping of str to EffectSize
+        Share of the variance that lies between the groups, in several estimates, and Cohen f.
+    squares : tuple of SquaresRow
+        The table of sums of squares; empty for ranks.
+    compared : "unequal", "equal", "ranks" or "same-units"
+        What the test assumes.
+    facts : mapping of str to float
+        Further numbers, such as the pooled spread.
+    good : "higher", "lower" or "neither"
+        The direction in which the metric is good.
+    spreads : Spreads
+        What pairs are compared by: see `pairwise` and `against`.
+    """
+
+    metric: str
+    test: Test
+    groups: tuple[Group, ...]
+    effects: Mapping[str, EffectSize]
+    squares: tuple[SquaresRow, ...] = ()
+    compared: str = "unequal"
+    facts: Mapping[str, float] = field(default_factory=dict)
+    good: str = "neither"
+    spreads: Spreads
+
+    @property
+    def overall_p(self) -> float:
+        """P-value of the test, as one number."""
+        return float(self.test.p_value)
+
+    @property
+    def alpha(self) -> float:
+        """Error rate of the test; intervals have level 1 - alpha."""
+        return self.test.alpha
+
+    @property
+    def quantity(self) -> str:
+        """What the groups are compared by: "mean" or "rank"."""
+        return "rank" if self.compared == "ranks" else "mean"
+
+    def pairwise(self, method: PairwiseMethod | None = None) -> Comparison:
+        """Which pairs differ, and by how much?
+
+        Parameters
+        ----------
+        method : str, optional
+            "games-howell" (the default with unequal variances), "tukey-kramer" (with equal ones), "scheffe", any
+            correction of `multiplicity.correct` ("holm" is the default for ranks and for the same units), or "none".
+
+        Returns
+        -------
+        Comparison
+            Along an axis of pairs: each difference with its simultaneous interval, Hedges g, and in `correction` the
+            adjusted p, and letters that groups share which do not differ significantly.
+
+        References
+        ----------
+        .. [1] Tukey (1953); Kramer (1956), Biometrics 12, 307-310.
+        .. [2] Games & Howell (1976), Journal of Educational Statistics 1, 113-125.
+        .. [3] Scheffé (1953), Biometrika 40, 87-104.
+        .. [4] Dunn (1964), Technometrics 6, 241-252, for ranks.
+        """
+        usual = {"unequal": "games-howell", "equal": "tukey-kramer"}.get(self.compared, "holm")
+        return simultaneous.pairwise(self, method or usual)  # type: ignore[arg-type]
+
+    def against(
+        self, control: str, method: Against | None = None, *, alternative: Alternative = "two-sided"
+    ) -> Comparison:
+        """Which groups differ from the control, and by how much?
+
+        Parameters
+        ----------
+        control : str
+            Label of the control.
+        method : str, optional
+            "dunnett" (the default for means), "step-down dunnett" (claims more, with the same intervals), any
+            correction of `multiplicity.correct` ("holm" is the default for ranks and for the same units), or "none".
+        alternative : "two-sided", "greater" or "less"
+            Direction of the tests. One-sided tests carry one-sided intervals.
+
+        Returns
+        -------
+        Comparison
+            Along an axis of variants, with a `correction`.
+
+        References
+        ----------
+        .. [1] Dunnett (1955), Journal of the American Statistical Association 50, 1096-1121.
+        .. [2] Dunnett & Tamhane (1991), Statistics in Medicine 10, 939-947, for the steps.
+        .. [3] Hasler & Hothorn (2008), Biometrical Journal 50, 793-800, for unequal variances.
+        """
+        gate.choice("control", control, [g.label for g in self.groups])
+        usual: Against = "dunnett" if self.compared in ("equal", "unequal") else "holm"
+        return simultaneous.against(self, control, method or usual, alternative)

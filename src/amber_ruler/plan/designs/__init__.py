@@ -1,0 +1,1 @@
+"""The designs: one for each kind of test."""

@@ -1,0 +1,204 @@
+"""Designs whose test compares an estimate with its standard error: t and normal tests."""
+
+from __future__ import annotations
+
+from abc import abstractmethod
+from dataclasses import dataclass
+from typing import ClassVar
+
+import numpy as np
+
+from amber_ruler.effects import Alternative
+from amber_ruler.errors import DesignError
+from amber_ruler.numeric import gate, normal, student
+from amber_ruler.numeric.gate import Floats, Number
+from amber_ruler.plan import modifiers as change
+from amber_ruler.plan.planned import SMALLEST_SHARE, Units
+from amber_ruler.plan.questions import Design
+
+
+@dataclass(frozen=True, kw_only=True)
+class Estimated(Design):
+    """A design whose effect is a signed difference with a standard error.
+
+    Parameters
+    ----------
+    alternative : "two-sided", "greater" or "less"
+        Direction of the test.
+    """
+
+    allowed: ClassVar[frozenset[type]] = frozenset(
+        {change.Covariate, change.Clusters, change.Margin, change.Traffic, change.Attrition}
+    )
+
+    alternative: Alternative = "two-sided"
+
+    def __post_init__(self) -> None:
+        super().__post_init__()
+        gate.choice("alternative", self.alternative, gate.ALTERNATIVES)
+
+    @abstractmethod
+    def _errors(self, effect: Floats, null: Floats, units: Units) -> tuple[Floats, Floats]:
+        """Standard errors of the estimate: as the test of `null` has it, and under the effect."""
+
+    def _df(self, units: Units) -> Floats | None:
+        """Degrees of freedom of a t test; None for a normal test."""
+        return None
+
+    def _checked_effect(self, effect: Floats) -> Floats:
+        if np.any(effect == 0):
+            raise DesignError("An effect of 0 can't be planned for: name the smallest difference that would matter.")
+        wrong = {"greater": effect < 0, "less": effect > 0}.get(self.alternative, np.asarray(False))
+        if np.any(wrong):
+            culprit = float(np.extract(wrong, effect)[0])
+            raise DesignError(
+                f"The alternative {self.alternative!r} can't find an effect of {culprit:g}: the {self.effect_name} is"
+                f" {'below' if culprit < 0 else 'above'} 0. Turn the alternative or the sign round."
+            )
+        return effect
+
+    def _power_of(self, effect: Floats, units: Units) -> Floats:
+        margin, df = self._modifier(change.Margin), self._df(units)
+        alpha = self._single_alpha(units)
+        if margin is None:
+            null_error, error = self._errors(effect, np.asarray(0.0), units)
+            return power_of_estimate(effect, null_error, error, df, *tails(alpha, self.alternative))
+        edges = [np.asarray(sign * margin.size) for sign in (-1.0, 1.0)]
+        (low_error, error), (high_error, _) = (self._errors(effect, edge, units) for edge in edges)
+        if margin.kind == "equivalence":
+            return _power_between(effect, margin.size, (low_error, high_error), error, df, alpha)
+        if margin.good == "higher":
+            return power_of_estimate(effect - edges[0], low_error, error, df, alpha, 0.0)
+        return power_of_estimate(effect - edges[1], high_error, error, df, 0.0, alpha)
+
+    def _half_width(self, effect: Floats, units: Units) -> Floats:
+        # Against a margin the test is one-sided on each side: the interval that decides it has level 1 - 2 alpha.
+        tail = self._single_alpha(units) / (1 if self._modifier(change.Margin) else 2)
+        df = self._df(units)
+        critical = normal.upper_quantile(tail) if df is None else student.upper_quantile(tail, df)
+        return np.asarray(critical * self._errors(effect, effect, units)[1])
+
+    def _single_alpha(self, units: Units) -> Floats:
+        variants = self._modifier(change.Variants)
+        if variants is None:
+            return np.asarray(self.alpha)
+        margin, df = self._modifier(change.Margin), self._df(units)
+        two_sided = self.alternative == "two-sided" and margin is None
+        if margin is not None and margin.kind == "equivalence" and variants.correction == "dunnett":
+            raise DesignError("Dunnett's correction is not known for equivalence: take sidak or bonferroni.")
+        return variants.single_alpha(
+            self.alpha, np.asarray(np.inf) if df is None else df, self._shared(units), two_sided=two_sided
+        )
+
+    def _shared(self, units: Units) -> Floats:
+        """Correlation of two comparisons with one control: its share in the variance of a difference."""
+        return np.asarray(units[0] / (units[0] + units[1]))
+
+    def _distance(self, effect: Floats) -> Floats:
+        """Size of the effect on the scale of its standard error."""
+        return np.abs(effect)
+
+    def _guess(self, effect: Floats, target: Floats) -> Floats:
+        margin = self._modifier(change.Margin)
+        tail = self.alpha / (2 if self.alternative == "two-sided" and margin is None else 1)
+        z = normal.upper_quantile(tail) + normal.quantile(np.maximum(target, 0.5))
+        gap = self._distance(effect) if margin is None else np.maximum(margin.size - np.abs(effect), 1e-3 * margin.size)
+        some = 1e6
+        error = self._errors(effect, np.asarray(0.0), self._analysed(self._recruits(np.asarray(some))))[1]
+        with np.errstate(over="ignore", divide="ignore"):
+            n = some * (z * error / gap) ** 2
+        return np.broadcast_to(n + 1, np.broadcast_shapes(n.shape, target.shape))
+
+    def _where_to_look(self) -> tuple[float, Floats, Floats]:
+        margin = self._modifier(change.Margin)
+        if margin is None:
+            return super()._where_to_look()
+        sign = 1.0 if margin.good == "higher" else -1.0
+        most = np.asarray(0.0) if margin.kind == "equivalence" else self._most(sign)
+        return sign, np.asarray(-margin.size), most
+
+    def _method_said(self) -> str:
+        margin = self._modifier(change.Margin)
+        return self.method if margin is None else f"{self.method}; {margin}, good is {margin.good}"
+
+
+@dataclass(frozen=True, kw_only=True)
+class TwoGroups(Estimated):
+    """Treatment against control.
+
+    Parameters
+    ----------
+    ratio : float
+        Treatment units for each control unit.
+    """
+
+    allowed: ClassVar[frozenset[type]] = Estimated.allowed | {change.Variants}
+
+    ratio: float = 1.0
+
+    def __post_init__(self) -> None:
+        super().__post_init__()
+        gate.positive("ratio", self.ratio)
+
+    def _recruits(self, n: Floats) -> Units:
+        """Treatment units that go with so many control units, rounded up to whole units or clusters."""
+        size = self._cluster_size()
+        # The nudge keeps 1.1 * 10 at 11 rather than 12.
+        treated = np.ceil(np.ceil(self.ratio * n / size * (1 - 1e-14)) * size)
+        n = np.broadcast_to(n, treated.shape)
+        return np.maximum(self._least(), treated), n
+
+    def _pooled_df(self, one: Floats, two: Floats) -> Floats:
+        """Degrees of freedom of the spread within groups; Dunnett's test takes it from all treatments."""
+        variants = self._modifier(change.Variants)
+        k = variants.count if variants is not None and variants.correction == "dunnett" else 1
+        return k * one + two - (k + 1)
+
+    def _group_names(self) -> tuple[str, ...]:
+        variants = self._modifier(change.Variants)
+        several = variants is not None and variants.count > 1
+        return (f"each of {variants.count} treatments" if several and variants else "treatment"), "control"
+
+    def _groups_of(self) -> tuple[float, ...]:
+        variants = self._modifier(change.Variants)
+        return (1.0 if variants is None else float(variants.count)), 1.0
+
+
+def power_of_estimate(
+    effect: Number, null_error: Floats, error: Floats, df: Floats | None, low: Number, high: Number
+) -> Floats:
+    """Power of a test that rejects above its critical value with error rate `low`, below it with `high`; broadcasts."""
+    if df is None:
+        below, above = (normal.upper_quantile(t) * null_error for t in (low, high))
+        return np.asarray(normal.sf((below - effect) / error) + normal.sf((above + effect) / error))
+    # The lower tail is the upper one of the mirrored problem: both in one call.
+    sides = [(t, sign) for t, sign in ((low, 1.0), (high, -1.0)) if np.any(np.asarray(t) > 0)]
+    shape = np.broadcast_shapes(np.shape(effect), np.shape(error), np.shape(df), np.shape(low), np.shape(high))
+    critical = np.stack([np.broadcast_to(student.upper_quantile(t, df), shape) for t, _ in sides])
+    shift = np.stack([np.broadcast_to(sign * effect / error, shape) for _, sign in sides])
+    return np.asarray(student.noncentral_sf(critical, df, shift).sum(axis=0))
+
+
+def tails(alpha: Floats, alternative: str) -> tuple[Number, Number]:
+    """Error rates of rejecting above and below."""
+    if alternative == "two-sided":
+        return alpha / 2, alpha / 2
+    return (alpha, 0.0) if alternative == "greater" else (0.0, alpha)
+
+
+def _power_between(
+    effect: Floats, margin: float, null_errors: tuple[Floats, Floats], error: Floats, df: Floats | None, alpha: Floats
+) -> Floats:
+    """Power of two one-sided tests, against minus and plus the margin, that both have to reject."""
+    if df is not None:
+        critical = student.upper_quantile(alpha, df)
+        return student.noncentral_between(critical, df, (-margin - effect) / error, (margin - effect) / error)
+    critical = normal.upper_quantile(alpha)
+    low = (-margin - effect + critical * null_errors[0]) / error
+    high = (margin - effect - critical * null_errors[1]) / error
+    return np.asarray(np.maximum(normal.cdf(high) - normal.cdf(low), 0.0))
+
+
+def room(sign: float, baseline: Number) -> Floats:
+    """The largest difference that a share has room for."""
+    return np.asarray((1 - np.asarray(baseline) if sign > 0 else np.asarray(baseline)) * (1 - SMALLEST_SHARE))

@@ -1,0 +1,372 @@
+"""Planning tests of means."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any, Literal
+
+import numpy as np
+
+from amber_ruler import effects
+from amber_ruler.errors import DesignError
+from amber_ruler.numeric import gate
+from amber_ruler.numeric.gate import Floats
+from amber_ruler.plan import draws
+from amber_ruler.plan import modifiers as change
+from amber_ruler.plan.designs.estimated import Estimated, TwoGroups
+from amber_ruler.plan.planned import Units, Ways
+from amber_ruler.results import Check
+
+_SOURCE = "Johnson, Kotz & Balakrishnan (1995), Continuous Univariate Distributions 2, chapter 31"
+MEAN_WAYS = ("effect", "standardised", "lift", "treatment")
+MOST_SPREADS = 1e3  # a standardised effect beyond all experience
+
+
+@dataclass(frozen=True, kw_only=True)
+class OneMean(Estimated):
+    """A test of one mean against a fixed value.
+
+    Parameters
+    ----------
+    sd : float
+        Standard deviation, in the metric's unit; 1 makes effects standardised.
+    baseline : float, optional
+        The tested value: needed to give or say the effect as a lift or as a mean.
+    distribution : "t" or "normal"
+        Of the statistic: normal where the standard deviation is known beforehand.
+    alpha : float
+        Error rate of the test.
+    alternative : "two-sided", "greater" or "less"
+        Direction of the test.
+
+    Notes
+    -----
+    Power of the t test by the noncentral t distribution; both tails count when the test is two-sided.
+
+    References
+    ----------
+    .. [1] Johnson, Kotz & Balakrishnan (1995), Continuous Univariate Distributions 2, chapter 31.
+
+    Examples
+    --------
+    >>> plan = OneMean(sd=1).sample_size(effect=0.5, power=0.8)
+    >>> plan.n, round(plan.power, 4)
+    (34, 0.8078)
+    """
+
+    title = "One mean"
+    method = "one mean, noncentral t"
+    source = _SOURCE
+    ways = MEAN_WAYS
+    measured_by = "mean"
+    effect_name = "mean − tested value"
+
+    sd: float = 1.0
+    baseline: float | None = None
+    distribution: Literal["t", "normal"] = "t"
+
+    def __post_init__(self) -> None:
+        gate.positive("sd", self.sd)
+        gate.choice("distribution", self.distribution, ("t", "normal"))
+        _check_baseline(self.baseline)
+        super().__post_init__()
+
+    def _ways(self) -> Ways:
+        return mean_ways(self.sd, self.baseline)
+
+    def _told(self, effect: float) -> dict[str, float]:
+        return mean_told(effect, self.sd, self.baseline, "mean")
+
+    def _most(self, sign: float) -> Floats:
+        return np.asarray(MOST_SPREADS * self.sd)
+
+    def _errors(self, effect: Floats, null: Floats, units: Units) -> tuple[Floats, Floats]:
+        error = self.sd * np.sqrt(self._variance_factor() / units[0])
+        return error, error
+
+    def _draw(
+        self, rng: np.random.Generator, effect: float, units: tuple[int, ...], runs: int
+    ) -> tuple[tuple[Any, ...], dict[str, Any]]:
+        draws.independent(self)
+        return (draws.summaries(rng, effect, self.sd, units[0], runs, "group"),), (
+            {"known_sd": self.sd} if self.distribution == "normal" else {}
+        )
+
+    def _df(self, units: Units) -> Floats | None:
+        return None if self.distribution == "normal" else units[0] / self._cluster_size() - 1
+
+    def _method_said(self) -> str:
+        said = super()._method_said()
+        return (
+            said.replace("noncentral t", "known standard deviation, normal distribution")
+            if self.distribution == "normal"
+            else said
+        )
+
+
+@dataclass(frozen=True, kw_only=True)
+class TwoMeans(TwoGroups):
+    """A test of treatment against control by their means.
+
+    Parameters
+    ----------
+    sd : float
+        Standard deviation within each group, in the metric's unit; 1 makes effects standardised.
+    sd_treatment : float, optional
+        Standard deviation in treatment, where it differs; `sd` is then that of control.
+    baseline : float, optional
+        Mean of control: needed to give or say the effect as a lift or as a treatment mean.
+    skewness : float, optional
+        Skewness of the metric: the answer then says whether there are enough units for a t test.
+    distribution : "t" or "normal"
+        Of the statistic: normal where standard deviations are known beforehand.
+    ratio : float
+        Treatment units for each control unit.
+    alpha : float
+        Error rate of the test.
+    alternative : "two-sided", "greater" or "less"
+        Direction of the test.
+
+    Notes
+    -----
+    Power is that of the equal-variance t test, by the noncentral t distribution; both tails count when the test is
+    two-sided. With two standard deviations it is that of the unequal-variance test, with Satterthwaite's degrees of
+    freedom: an approximation, as the test itself. `n` is the units in control (in each group while `ratio` is 1), or a
+    pair (treatment, control). The standardised effect is in units of the root of the mean of both variances.
+
+    References
+    ----------
+    .. [1] Johnson, Kotz & Balakrishnan (1995), Continuous Univariate Distributions 2, chapter 31.
+
+    Examples
+    --------
+    >>> plan = TwoMeans(sd=1).sample_size(effect=0.5, power=0.8)
+    >>> plan.n_control, plan.n_total, round(plan.power, 4)
+    (64, 128, 0.8015)
+    """
+
+    title = "Two means"
+    method = "two means, equal variances, noncentral t"
+    measured_by = "means"
+    source = _SOURCE
+    ways = MEAN_WAYS
+
+    sd: float = 1.0
+    sd_treatment: float | None = None
+    baseline: float | None = None
+    skewness: float | None = None
+    distribution: Literal["t", "normal"] = "t"
+
+    def __post_init__(self) -> None:
+        gate.positive("sd", self.sd)
+        if self.sd_treatment is not None:
+            gate.positive("sd_treatment", self.sd_treatment)
+        if self.skewness is not None:
+            gate.finite("skewness", self.skewness)
+        gate.choice("distribution", self.distribution, ("t", "normal"))
+        _check_baseline(self.baseline)
+        super().__post_init__()
+
+    def _treated_sd(self) -> float:
+        return self.sd if self.sd_treatment is None else self.sd_treatment
+
+    def _common_sd(self) -> float:
+        return self.sd if self.sd_treatment is None else np.hypot(self.sd, self.sd_treatment) / np.sqrt(2)
+
+    def _ways(self) -> Ways:
+        return mean_ways(self._common_sd(), self.baseline)
+
+    def _told(self, effect: float) -> dict[str, float]:
+        return mean_told(effect, self._common_sd(), self.baseline, "treatment mean")
+
+    def _most(self, sign: float) -> Floats:
+        return np.asarray(MOST_SPREADS * self._common_sd())
+
+    def _variances(self, units: Units) -> Units:
+        """Squared standard errors of both means."""
+        factor = self._variance_factor()
+        return self._treated_sd() ** 2 * factor / units[0], self.sd**2 * factor / units[1]
+
+    def _errors(self, effect: Floats, null: Floats, units: Units) -> tuple[Floats, Floats]:
+        error = np.sqrt(sum(self._variances(units)))
+        return error, error
+
+    def _df(self, units: Units) -> Floats | None:
+        if self.distribution == "normal":
+            return None
+        one, two = (u / self._cluster_size() for u in units)
+        if self.sd_treatment is not None:
+            v1, v0 = self._variances(units)
+            return np.asarray((v1 + v0) ** 2 / (v1**2 / (one - 1) + v0**2 / (two - 1)))
+        return self._pooled_df(one, two)
+
+    def _draw(
+        self, rng: np.random.Generator, effect: float, units: tuple[int, ...], runs: int
+    ) -> tuple[tuple[Any, ...], dict[str, Any]]:
+        """Normal values in both groups; with clusters their means."""
+        shrink, clusters = np.sqrt(self._variance_factor()), self._modifier(change.Clusters)
+        if clusters is not None:
+            # A cluster's mean spreads as sd times the root of the design effect over its size.
+            shrink /= np.sqrt(clusters.size)
+            units = tuple(int(u // clusters.size) for u in units)
+        spreads = (self._treated_sd() * shrink, self.sd * shrink)
+        settings: dict[str, Any] = {"variances": "equal" if self.sd_treatment is None else "unequal"}
+        if self.distribution == "normal":
+            settings = {"known_sd": spreads}
+        means = ((effect, "treatment"), (0.0, "control"))
+        return tuple(
+            draws.summaries(rng, mean, sd, size, runs, label)
+            for (mean, label), sd, size in zip(means, spreads, units, strict=True)
+        ), settings
+
+    def _shared(self, units: Units) -> Floats:
+        v1, v0 = self._variances(units)
+        return np.asarray(v0 / (v1 + v0))
+
+    def _method_said(self) -> str:
+        said = super()._method_said()
+        if self.sd_treatment is not None:
+            said = said.replace("equal variances", "unequal variances")
+        return said.replace("noncentral t", "known, normal distribution") if self.distribution == "normal" else said
+
+    def _checks(self, units: Units) -> tuple[Check, ...]:
+        if self.skewness is None:
+            return ()
+        needed = effects.units_for_skewness(self.skewness)
+        finding = f"a skewness of {self.skewness:.3g} wants about {needed:,.0f} units in each group"
+        if min(float(u) for u in units) >= needed:
+            return (Check("normal approximation", f"{finding}, which there are"),)
+        advice = "With fewer the error rate can't be trusted (Kohavi et al. 2014): cap the metric, or take more units."
+        return (Check("normal approximation", finding, advice, "warning"),)
+
+
+@dataclass(frozen=True, kw_only=True)
+class PairedMeans(Estimated):
+    """A test of two conditions on the same units, by the mean of the differences.
+
+    Parameters
+    ----------
+    sd_difference : float, optional
+        Standard deviation of the differences. Or instead:
+    sd, correlation : float, optional
+        Standard deviation of each side, and the correlation between the sides.
+    sd_treatment : float, optional
+        Standard deviation of the treatment side, where it differs from `sd`.
+    baseline : float, optional
+        Mean of the control side: needed to give or say the effect as a lift or as a mean.
+    alpha : float
+        Error rate of the test.
+    alternative : "two-sided", "greater" or "less"
+        Direction of the test.
+
+    Notes
+    -----
+    The t test of the differences; `n` is the number of pairs. The standardised effect is in standard deviations of the
+    differences (d_z); with `sd` the answer says it in those of one side too.
+
+    References
+    ----------
+    .. [1] Johnson, Kotz & Balakrishnan (1995), Continuous Univariate Distributions 2, chapter 31.
+
+    Examples
+    --------
+    >>> plan = PairedMeans(sd=10, correlation=0.6).sample_size(effect=3, power=0.9)
+    >>> plan.n, round(plan.power, 4)
+    (96, 0.902)
+    """
+
+    title = "Paired means"
+    method = "mean of paired differences, noncentral t"
+    source = _SOURCE
+    ways = MEAN_WAYS
+    measured_by = "mean"
+
+    sd_difference: float | None = None
+    sd: float | None = None
+    correlation: float | None = None
+    sd_treatment: float | None = None
+    baseline: float | None = None
+
+    def __post_init__(self) -> None:
+        given = tuple(v is not None for v in (self.sd_difference, self.sd, self.correlation))
+        if given not in {(True, False, False), (False, True, True)}:
+            raise DesignError("Paired means need sd_difference, or sd and correlation.")
+        for name in ("sd_difference", "sd", "sd_treatment"):
+            if getattr(self, name) is not None:
+                gate.positive(name, getattr(self, name))
+        if self.correlation is not None:
+            gate.between("correlation", self.correlation, -1, 1)
+        _check_baseline(self.baseline)
+        super().__post_init__()
+
+    def _spread(self) -> Floats:
+        if self.sd is None or self.correlation is None:
+            return np.asarray(self.sd_difference, dtype=np.float64)
+        other = self.sd if self.sd_treatment is None else self.sd_treatment
+        # (a - b)^2 + 2 a b (1 - r): no cancellation where the sides go together.
+        return np.asarray(np.sqrt((self.sd - other) ** 2 + 2 * self.sd * other * (1 - self.correlation)))
+
+    def _ways(self) -> Ways:
+        return mean_ways(self._spread(), self.baseline)
+
+    def _told(self, effect: float) -> dict[str, float]:
+        told = mean_told(
+            effect, float(self._spread()), self.baseline, "treatment mean", standardised="d of differences"
+        )
+        if self.sd is not None:
+            told["d of one side"] = effect / self.sd
+        return told
+
+    def _most(self, sign: float) -> Floats:
+        return MOST_SPREADS * self._spread()
+
+    def _errors(self, effect: Floats, null: Floats, units: Units) -> tuple[Floats, Floats]:
+        error = self._spread() * np.sqrt(self._variance_factor() / units[0])
+        return error, error
+
+    def _df(self, units: Units) -> Floats | None:
+        return units[0] / self._cluster_size() - 1
+
+    def _draw(
+        self, rng: np.random.Generator, effect: float, units: tuple[int, ...], runs: int
+    ) -> tuple[tuple[Any, ...], dict[str, Any]]:
+        """Normal differences of pairs, which are tested as one mean."""
+        draws.independent(self)
+        return (draws.summaries(rng, effect, float(self._spread()), units[0], runs, "group"),), {}
+
+    def _group_names(self) -> tuple[str, ...]:
+        return ("pairs",)
+
+
+def mean_ways(sd: float | Floats, baseline: float | None) -> Ways:
+    """How the effect of a mean may be given."""
+    return {
+        "effect": lambda e: e,
+        "standardised": lambda d: np.asarray(d) * sd,
+        "lift": lambda share: np.asarray(share) * known_baseline(baseline, "lift"),
+        "treatment": lambda mean: np.asarray(mean) - known_baseline(baseline, "treatment"),
+    }
+
+
+def mean_told(
+    effect: float, sd: float, baseline: float | None, mean: str, *, standardised: str = "standardised (d)"
+) -> dict[str, float]:
+    """The effect of a mean in other words."""
+    told = {standardised: effect / sd}
+    if baseline is not None:
+        told |= {mean: baseline + effect}
+        if baseline != 0:
+            told |= {"lift": effect / baseline}
+    return told
+
+
+def known_baseline(baseline: float | None, way: str) -> float:
+    """The baseline, or that it's needed."""
+    if baseline is None:
+        raise DesignError(f"An effect given as {way}= needs the baseline: give baseline= to the design.")
+    return baseline
+
+
+def _check_baseline(baseline: float | None) -> None:
+    if baseline is not None:
+        gate.finite("baseline", baseline)

@@ -1,0 +1,307 @@
+"""Planning tests that ask whether there is anything at all: F and chi-square tests."""
+
+from __future__ import annotations
+
+from abc import abstractmethod
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import ClassVar
+
+import numpy as np
+from numpy.typing import ArrayLike
+
+from amber_ruler.errors import DesignError, InputError
+from amber_ruler.numeric import chisquare, fisher, gate, normal
+from amber_ruler.numeric.gate import Floats
+from amber_ruler.numeric.roots import bracketed_root
+from amber_ruler.plan import modifiers as change
+from amber_ruler.plan.planned import SMALLEST_SHARE, Units, Ways
+from amber_ruler.plan.questions import Design
+
+_SOURCE = "Johnson, Kotz & Balakrishnan (1995), Continuous Univariate Distributions 2, chapter {}"
+_LARGEST_F = 1e3
+
+
+@dataclass(frozen=True, kw_only=True)
+class Omnibus(Design):
+    """A design whose test rejects for large values of F or chi-square; its effect has a size and no direction."""
+
+    def _checked_effect(self, effect: Floats) -> Floats:
+        if np.any(effect <= 0):
+            raise DesignError(f"The {self.effect_name} must be above 0: it has a size and no direction.")
+        return effect
+
+    @abstractmethod
+    def _noncentrality(self, effect: Floats, units: Units) -> Floats:
+        """How far the statistic is off its distribution under no effect."""
+
+    @abstractmethod
+    def _dfs(self, units: Units) -> tuple[Floats, Floats | None]:
+        """Degrees of freedom of the effect, and of the error if there is one."""
+
+    def _power_of(self, effect: Floats, units: Units) -> Floats:
+        shift = self._noncentrality(effect, units)
+        top, bottom = self._dfs(units)
+        if bottom is None:
+            return chisquare.noncentral_sf(chisquare.upper_quantile(self.alpha, top), top, shift)
+        critical, alpha = fisher.upper_quantile(self.alpha, top, bottom), np.asarray(self.alpha)
+        return fisher.noncentral_sf(critical, top, bottom, shift, central=alpha)
+
+    def _guess(self, effect: Floats, target: Floats) -> Floats:
+        # Of a chi-square with the same noncentrality for each unit, in the normal approximation of Sankaran (1963).
+        effect, target = gate.aligned(effect, target)
+        many = (np.full(effect.shape, 1e6),)
+        one, top = self._noncentrality(effect, many) / 1e6, self._dfs(many)[0]
+        critical, goal = chisquare.upper_quantile(self.alpha, top), normal.quantile(target)
+
+        def miss(root: Floats) -> Floats:
+            shift = root * root
+            mean, grown = top + shift, top + 2 * shift
+            h = 1 - 2 / 3 * mean * (top + 3 * shift) / grown**2
+            p, m = grown / mean**2, (h - 1) * (1 - 3 * h)
+            centre = 1 + h * p * (h - 1 - 0.5 * (2 - h) * m * p)
+            return np.asarray((centre - (critical / mean) ** h) / (h * np.sqrt(2 * p) * (1 + 0.5 * m * p)) - goal)
+
+        shift = bracketed_root(miss, np.zeros(effect.shape), 2 * np.sqrt(critical) + 12, rtol=1e-3) ** 2
+        with np.errstate(divide="ignore", over="ignore"):
+            n = shift / one
+            # The error's degrees of freedom cost about this share more.
+            error = self._dfs((np.minimum(np.maximum(n, self._least()), 1e15),))[1]
+        return n if error is None else n * (1 + 0.6 * (critical + 1) / np.maximum(error, 4))
+
+    def _fallback_effect(self) -> float:
+        return 1e-3
+
+
+@dataclass(frozen=True, kw_only=True)
+class ManyMeans(Omnibus):
+    """A test whether several equally large groups share one mean (one-way analysis of variance).
+
+    Parameters
+    ----------
+    groups : int
+        Number of groups.
+    sd : float
+        Standard deviation within each group; needed to say the effect as `means`.
+    alpha : float
+        Error rate of the test.
+
+    Notes
+    -----
+    The effect is f, the standard deviation of the group means (over the groups, around their mean) in units of `sd`;
+    or give `means`. `n` is the units of each group. The noncentrality of F is n groups f².
+
+    References
+    ----------
+    .. [1] Johnson, Kotz & Balakrishnan (1995), Continuous Univariate Distributions 2, chapter 30.
+
+    Examples
+    --------
+    >>> plan = ManyMeans(groups=4).sample_size(effect=0.25, power=0.8)
+    >>> plan.n, plan.n_total, round(plan.power, 4)
+    (45, 180, 0.804)
+    >>> ManyMeans(groups=3, sd=2).power(means=[10, 11, 12], n=20).effects["eta squared"]
+    0.14285714285714285
+    """
+
+    title = "Many means"
+    method = "one-way analysis of variance, noncentral F"
+    source = _SOURCE.format(30)
+    effect_name = "effect f"
+    ways = ("effect", "means")
+    allowed: ClassVar[frozenset[type]] = frozenset(
+        {change.Covariate, change.Clusters, change.Traffic, change.Attrition}
+    )
+
+    groups: int
+    sd: float = 1.0
+
+    def __post_init__(self) -> None:
+        gate.whole("groups", self.groups, 2)
+        gate.positive("sd", self.sd)
+        super().__post_init__()
+
+    def _ways(self) -> Ways:
+        return {"effect": lambda f: f, "means": self._from_means}
+
+    def _from_means(self, means: Sequence[float]) -> Floats:
+        values = gate.finite("means", means)
+        if values.shape != (self.groups,):
+            raise InputError.rule("means", list(np.atleast_1d(values)), f"{self.groups} numbers, one for each group")
+        return np.asarray(np.std(values) / self.sd)
+
+    def _told(self, effect: float) -> dict[str, float]:
+        return {"sd of the group means": effect * self.sd, "eta squared": effect**2 / (1 + effect**2)}
+
+    def _most(self, sign: float) -> Floats:
+        return np.asarray(_LARGEST_F)
+
+    def _noncentrality(self, effect: Floats, units: Units) -> Floats:
+        return np.asarray(units[0] * self.groups * effect**2 / self._variance_factor())
+
+    def _dfs(self, units: Units) -> tuple[Floats, Floats | None]:
+        return np.asarray(self.groups - 1.0), self.groups * (units[0] / self._cluster_size() - 1)
+
+    def _group_names(self) -> tuple[str, ...]:
+        return (f"each of {self.groups} groups",)
+
+    def _groups_of(self) -> tuple[float, ...]:
+        return (self.groups,)
+
+
+@dataclass(frozen=True, kw_only=True)
+class Regression(Omnibus):
+    """A test whether some predictors add to what others explain.
+
+    Parameters
+    ----------
+    predictors : int
+        Number of predictors tested together.
+    others : int
+        Number of other predictors in the model.
+    explained : float, between 0 and 1
+        R² of the others alone.
+    alpha : float
+        Error rate of the test.
+
+    Notes
+    -----
+    The effect is the added R²; as `standardised` it is f² = added / (1 − explained − added). The predictors count as
+    fixed, and the noncentrality of F is n f². `n` is the number of units.
+
+    References
+    ----------
+    .. [1] Johnson, Kotz & Balakrishnan (1995), Continuous Univariate Distributions 2, chapter 30.
+
+    Examples
+    --------
+    >>> plan = Regression(predictors=3, others=2, explained=0.2).sample_size(effect=0.05, power=0.8)
+    >>> plan.n, round(plan.effects["f squared"], 4)
+    (168, 0.0667)
+    """
+
+    title = "Regression"
+    method = "added R², noncentral F"
+    source = _SOURCE.format(30)
+    effect_name = "added R²"
+    ways = ("effect", "standardised")
+
+    predictors: int = 1
+    others: int = 0
+    explained: float = 0.0
+
+    def __post_init__(self) -> None:
+        gate.whole("predictors", self.predictors, 1)
+        gate.whole("others", self.others, 0)
+        if np.any((gate.finite("explained", self.explained) < 0) | (np.asarray(self.explained) >= 1)):
+            raise InputError.rule("explained", self.explained, "at least 0 and below 1")
+        super().__post_init__()
+
+    def _ways(self) -> Ways:
+        return {"effect": lambda r: r, "standardised": self._from_f_squared}
+
+    def _from_f_squared(self, value: ArrayLike) -> Floats:
+        f2 = gate.positive("standardised", value)
+        return np.asarray(f2 * (1 - self.explained) / (1 + f2))
+
+    def _checked_effect(self, effect: Floats) -> Floats:
+        effect = super()._checked_effect(effect)
+        if np.any(self.explained + effect >= 1):
+            raise DesignError(f"R² can't exceed 1: the others explain {np.max(self.explained):g} already.")
+        return effect
+
+    def _told(self, effect: float) -> dict[str, float]:
+        f2 = effect / (1 - self.explained - effect)
+        return {"R² with them": self.explained + effect, "f squared": f2}
+
+    def _most(self, sign: float) -> Floats:
+        return np.asarray((1 - np.asarray(self.explained)) * (1 - SMALLEST_SHARE))
+
+    def _noncentrality(self, effect: Floats, units: Units) -> Floats:
+        return np.asarray(units[0] * effect / (1 - self.explained - effect))
+
+    def _dfs(self, units: Units) -> tuple[Floats, Floats | None]:
+        return np.asarray(float(self.predictors)), units[0] - self.predictors - self.others - 1
+
+    def _least(self) -> float:
+        return self.predictors + self.others + 2.0
+
+
+@dataclass(frozen=True, kw_only=True)
+class Association(Omnibus):
+    """A chi-square test of independence, or of shares against equal ones.
+
+    Parameters
+    ----------
+    rows, columns : int
+        Size of the table of counts. One row is a test of goodness of fit, against equal shares.
+    alpha : float
+        Error rate of the test.
+
+    Notes
+    -----
+    The effect is w, the root of the chi-square of one unit; or give `shares`, the table of expected shares, which are
+    scaled to a sum of 1. `n` is the number of units in the whole table. The noncentrality of chi-square is n w².
+
+    References
+    ----------
+    .. [1] Johnson, Kotz & Balakrishnan (1995), Continuous Univariate Distributions 2, chapter 29.
+
+    Examples
+    --------
+    >>> plan = Association(rows=2, columns=3).sample_size(effect=0.3, power=0.8)
+    >>> plan.n, round(plan.power, 4)
+    (108, 0.8037)
+    """
+
+    title = "Association"
+    method = "χ² of a table of counts, noncentral χ²"
+    source = _SOURCE.format(29)
+    effect_name = "effect w"
+    ways = ("effect", "shares")
+    allowed: ClassVar[frozenset[type]] = frozenset({change.Clusters, change.Traffic, change.Attrition})
+
+    rows: int = 2
+    columns: int = 2
+
+    def __post_init__(self) -> None:
+        gate.whole("rows", self.rows, 1)
+        gate.whole("columns", self.columns, 2)
+        super().__post_init__()
+
+    def _ways(self) -> Ways:
+        return {"effect": lambda w: w, "shares": self._from_shares}
+
+    def _from_shares(self, table: ArrayLike) -> Floats:
+        shares = np.atleast_2d(gate.at_least("shares", table, 0))
+        if shares.shape != (self.rows, self.columns):
+            raise InputError.rule("shares", table, f"a table of {self.rows} by {self.columns}")
+        if shares.sum() <= 0:
+            raise InputError.rule("shares", table, "shares with a sum above 0")
+        shares = shares / shares.sum()
+        none = np.outer(shares.sum(axis=1), shares.sum(axis=0))
+        if self.rows == 1:
+            none = np.full(shares.shape, 1 / self.columns)
+        if np.any(none == 0):
+            raise InputError.rule("shares", table, "a table without an empty row or column")
+        return np.asarray(np.sqrt(np.sum((shares - none) ** 2 / none)))
+
+    def _checked_effect(self, effect: Floats) -> Floats:
+        effect = super()._checked_effect(effect)
+        if np.any(effect > self._most(1.0)):
+            raise DesignError(f"A table of this size has no w above {float(np.min(self._most(1.0))):.4g}.")
+        return effect
+
+    def _told(self, effect: float) -> dict[str, float]:
+        smaller = min(self.rows, self.columns)
+        return {"Cramér's V": effect / np.sqrt(smaller - 1)} if smaller > 1 else {}
+
+    def _most(self, sign: float) -> Floats:
+        smaller = np.minimum(self.rows, self.columns)
+        return np.sqrt(np.where(smaller > 1, smaller, self.columns) - 1.0)
+
+    def _noncentrality(self, effect: Floats, units: Units) -> Floats:
+        return np.asarray(units[0] * effect**2 / self._variance_factor())
+
+    def _dfs(self, units: Units) -> tuple[Floats, Floats | None]:
+        return np.asarray(np.maximum(self.rows - 1, 1) * (self.columns - 1.0)), None

@@ -1,0 +1,418 @@
+"""Planning tests of shares."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, replace
+from typing import Any, ClassVar, Literal, Self
+
+import numpy as np
+
+from amber_ruler.errors import DesignError
+from amber_ruler.numeric import gate, score
+from amber_ruler.numeric.gate import Floats
+from amber_ruler.plan import draws
+from amber_ruler.plan import modifiers as change
+from amber_ruler.plan import outcomes as exactly
+from amber_ruler.plan.designs.estimated import Estimated, TwoGroups, room, tails
+from amber_ruler.plan.designs.means import MEAN_WAYS, known_baseline
+from amber_ruler.plan.planned import Units, Ways
+from amber_ruler.plan.search import MOST_UNITS
+
+_FLEISS = "Fleiss, Levin & Paik (2003), Statistical Methods for Rates and Proportions"
+
+
+@dataclass(frozen=True, kw_only=True)
+class Shares(Estimated):
+    """What one share and two have in common.
+
+    Parameters
+    ----------
+    baseline : float, between 0 and 1
+        The share without the effect; only `sample_size_for_width` can do without.
+    power_from : "normal" or "outcomes"
+        Whether the power is approximated by the normal distribution, or all outcomes are counted.
+    """
+
+    percent = True
+    ways = MEAN_WAYS
+    _share: ClassVar[str]
+    _exact_allows: ClassVar[frozenset[type]] = frozenset({change.Traffic, change.Attrition})
+
+    baseline: float | None = None
+    power_from: Literal["normal", "outcomes"] = "normal"
+
+    def __post_init__(self) -> None:
+        if self.baseline is not None:
+            gate.between("baseline", self.baseline, 0, 1)
+        gate.choice("power_from", self.power_from, ("normal", "outcomes"))
+        super().__post_init__()
+
+    def _exact(self) -> bool:
+        return self.power_from == "outcomes"
+
+    def _needed(self) -> Floats:
+        if self.baseline is None:
+            raise DesignError(f"A test needs the share without the effect: {type(self).__name__}(baseline=…).")
+        return np.asarray(self.baseline, dtype=np.float64)
+
+    def _ways(self) -> Ways:
+        return share_ways(self.baseline)
+
+    def _told(self, effect: float) -> dict[str, float]:
+        return {} if self.baseline is None else share_told(effect, self.baseline, self._share)
+
+    def _checked_effect(self, effect: Floats) -> Floats:
+        return inside(super()._checked_effect(effect), self._needed())
+
+    def _most(self, sign: float) -> Floats:
+        return room(sign, self._needed())
+
+    def _with(self, modifier: change.Modifier) -> Self:
+        if self._exact() and type(modifier) not in self._exact_allows:
+            raise DesignError(f"Exact power counts independent units: a {modifier} needs power_from='normal'.")
+        return super()._with(modifier)
+
+    def _solve_n(self, effect: Floats, target: Floats) -> tuple[Floats, Floats]:
+        if not self._exact():
+            return super()._solve_n(effect, target)
+        n = exactly.lasting_sizes(self, effect, target, self._approximate_n(effect, target))
+        return n, self._power_with(effect, self._recruits(np.minimum(n, MOST_UNITS)))
+
+    def _approximate_n(self, effect: Floats, target: Floats) -> Floats:
+        return replace(self, power_from="normal")._solve_n(effect, target)[0]
+
+    def _size_notes(self, effect: Floats, target: Floats, n: Floats) -> tuple[str, ...]:
+        if not self._exact():
+            return ()
+        return exactly.saw_tooth(self, effect, target, n, self._approximate_n(effect, target))
+
+    def _half_width(self, effect: Floats, units: Units) -> Floats:
+        if self.baseline is None:
+            return replace(self, baseline=0.5, power_from="normal")._half_width(np.asarray(0.0), units)
+        return super()._half_width(effect, units)
+
+    def _notes(self) -> tuple[str, ...]:
+        if self.baseline is None:
+            return ("The share is not known: the width is that of the worst case, a share of one half.",)
+        return ()
+
+
+@dataclass(frozen=True, kw_only=True)
+class OneProportion(Shares):
+    """A test of one share against a fixed value.
+
+    Parameters
+    ----------
+    baseline : float, between 0 and 1
+        The tested share; only `sample_size_for_width` can do without, and then takes the worst case, one half.
+    power_from : "outcomes" or "normal"
+        Whether the test is the exact binomial one, every outcome counted, or the score test by the normal distribution.
+    alpha : float
+        Error rate of the test.
+    alternative : "two-sided", "greater" or "less"
+        Direction of the test.
+
+    Notes
+    -----
+    The power of an exact test goes up and down as units are added, since successes are whole. The sample size is
+    the smallest from which the power never falls below the target again; a note names the smallest that reaches it
+    at all. A two-sided exact test gives each tail half of alpha, as the exact interval of Clopper and Pearson.
+    The width is that of the interval estimate ± z sqrt(p (1 - p) / n).
+
+    References
+    ----------
+    .. [1] Chernick & Liu (2002), The American Statistician 56, 149-155, for the saw-tooth.
+    .. [2] Fleiss, Levin & Paik (2003), Statistical Methods for Rates and Proportions, 3rd ed., section 2.5.
+
+    Examples
+    --------
+    >>> plan = OneProportion(baseline=0.5).sample_size(effect=0.2, power=0.8)
+    >>> plan.n, round(plan.power, 4)
+    (54, 0.8368)
+    >>> OneProportion().sample_size_for_width(half_width=0.03).n
+    1068
+    """
+
+    title = "One proportion"
+    method = "one proportion, exact binomial test"
+    source = f"{_FLEISS}, chapter 2"
+    effect_name = "share − tested share"
+    measured_by = "proportion"
+    _share = "share"
+
+    power_from: Literal["normal", "outcomes"] = "outcomes"
+
+    def _least(self) -> float:
+        return 1.0
+
+    def _errors(self, effect: Floats, null: Floats, units: Units) -> tuple[Floats, Floats]:
+        p0, p1 = self._needed() + null, self._needed() + effect
+        factor = self._variance_factor() / units[0]
+        return np.sqrt(_variance(p0) * factor), np.sqrt(_variance(p1) * factor)
+
+    def _power_of(self, effect: Floats, units: Units) -> Floats:
+        if not self._exact():
+            return super()._power_of(effect, units)
+        low, high = tails(np.asarray(self.alpha), self.alternative)
+        return exactly.power_of_binomial(self._needed(), effect, units[0], low, high)
+
+    def _draw(
+        self, rng: np.random.Generator, effect: float, units: tuple[int, ...], runs: int
+    ) -> tuple[tuple[Any, ...], dict[str, Any]]:
+        draws.independent(self)
+        base = float(self._needed())
+        counts = draws.counts(rng, base + effect, units[0], runs, "group")
+        return (counts,), {"test": "exact" if self._exact() else "score"}
+
+    def _null(self, difference: float) -> float:
+        return float(self._needed()) + difference
+
+    def _method_said(self) -> str:
+        if self._exact() and self.baseline is not None:
+            return self.method
+        return super()._method_said().replace("exact binomial test", "score test, normal distribution")
+
+
+@dataclass(frozen=True, kw_only=True)
+class TwoProportions(Shares, TwoGroups):
+    """A test of treatment against control by the share of successes.
+
+    Parameters
+    ----------
+    baseline : float, between 0 and 1
+        Share of successes in control; only `sample_size_for_width` can do without, and then takes the worst case.
+    test : "score" or "unpooled"
+        Whether the standard error under "no difference" pools both shares, or keeps each its own.
+    power_from : "normal" or "outcomes"
+        Whether the power of that test is approximated by the normal distribution, or summed over all outcomes.
+    ratio : float
+        Treatment units for each control unit.
+    alpha : float
+        Error rate of the test.
+    alternative : "two-sided", "greater" or "less"
+        Direction of the test.
+
+    Notes
+    -----
+    Both tails count when the test is two-sided. Effects are differences of shares: 0.01 is one percentage point. `n`
+    is the units in control, or a pair (treatment, control). Against a margin the score test has both shares at their
+    maximum likelihood under the margin (Farrington & Manning 1990). From outcomes the size is the smallest from which
+    the power never falls below the target again.
+
+    References
+    ----------
+    .. [1] Fleiss, Levin & Paik (2003), Statistical Methods for Rates and Proportions, 3rd ed., section 4.2.
+    .. [2] Farrington & Manning (1990), Statistics in Medicine 9, 1447-1454.
+
+    Examples
+    --------
+    >>> plan = TwoProportions(baseline=0.10).sample_size(effect=0.02, power=0.8)
+    >>> plan.n_control, plan.n_total, round(plan.power, 4)
+    (3841, 7682, 0.8)
+    """
+
+    title = "Two proportions"
+    method = "two proportions, score test, normal distribution"
+    source = f"{_FLEISS}, section 4.2"
+    measured_by = "proportions"
+    _share = "treatment share"
+    _exact_allows = Shares._exact_allows | {change.Variants}
+
+    test: Literal["score", "unpooled"] = "score"
+
+    def __post_init__(self) -> None:
+        gate.choice("test", self.test, ("score", "unpooled"))
+        super().__post_init__()
+
+    def _errors(self, effect: Floats, null: Floats, units: Units) -> tuple[Floats, Floats]:
+        (one, two), p0 = units, self._needed()
+        p1, factor = p0 + effect, self._variance_factor()
+        error = np.sqrt(factor * (_variance(p1) / one + _variance(p0) / two))
+        if self.test == "unpooled":
+            return error, error
+        if np.any(null != 0):
+            low = score.constrained_share(one * p1, one, two * p0, two, np.asarray(null, dtype=np.float64))
+            return np.sqrt(factor * (_variance(low + null) / one + _variance(low) / two)), error
+        pooled = (one * p1 + two * p0) / (one + two)
+        return np.sqrt(factor * _variance(pooled) * (1 / one + 1 / two)), error
+
+    def _power_of(self, effect: Floats, units: Units) -> Floats:
+        if not self._exact():
+            return super()._power_of(effect, units)
+        alpha, pooled = self._single_alpha(units), self.test == "score"
+        return exactly.power_of_two(self._needed(), effect, units, alpha, self.alternative, pooled=pooled)
+
+    def _draw(
+        self, rng: np.random.Generator, effect: float, units: tuple[int, ...], runs: int
+    ) -> tuple[tuple[Any, ...], dict[str, Any]]:
+        if self.test == "unpooled" or self._variance_factor() != 1:
+            raise DesignError("Only the score test of independent units can be simulated: leave out what changes that.")
+        base = float(self._needed())
+        shares = ((base + effect, "treatment"), (base, "control"))
+        return tuple(
+            draws.counts(rng, share, size, runs, label) for (share, label), size in zip(shares, units, strict=True)
+        ), {}
+
+    def _method_said(self) -> str:
+        said = super()._method_said()
+        if self.test == "unpooled":
+            said = said.replace("score test", "unpooled test")
+        return said.replace("normal distribution", "exact power by enumeration") if self._exact() else said
+
+
+@dataclass(frozen=True, kw_only=True)
+class PairedProportions(Estimated):
+    """A test of two conditions on the same units, by the share of successes.
+
+    Parameters
+    ----------
+    discordant : float, optional
+        Share of pairs whose two sides differ. Or instead:
+    baseline, correlation : float, optional
+        Share of successes on the control side, and the correlation between the two sides.
+    alpha : float
+        Error rate of the test.
+    alternative : "two-sided", "greater" or "less"
+        Direction of the test.
+
+    Notes
+    -----
+    McNemar's test: the difference of the discordant shares, by the normal distribution, with the variance of "no
+    difference" in the test and that of the effect in its power. `n` is the number of pairs.
+
+    References
+    ----------
+    .. [1] Connor (1987), Biometrics 43, 207-211.
+
+    Examples
+    --------
+    >>> PairedProportions(discordant=0.3).sample_size(effect=0.1, power=0.8).n
+    234
+    """
+
+    title = "Paired proportions"
+    method = "paired proportions, McNemar's test, normal distribution"
+    source = "Connor (1987), Biometrics 43, 207-211"
+    percent = True
+    ways = MEAN_WAYS
+    measured_by = "paired_proportions"
+    allowed: ClassVar[frozenset[type]] = frozenset({change.Clusters, change.Traffic, change.Attrition})
+
+    discordant: float | None = None
+    baseline: float | None = None
+    correlation: float | None = None
+
+    def __post_init__(self) -> None:
+        given = tuple(v is not None for v in (self.discordant, self.baseline, self.correlation))
+        if given not in {(True, False, False), (False, True, True)}:
+            raise DesignError("Paired proportions need discordant, or baseline and correlation.")
+        for name in ("discordant", "baseline"):
+            if getattr(self, name) is not None:
+                gate.between(name, getattr(self, name), 0, 1)
+        if self.correlation is not None:
+            gate.between("correlation", self.correlation, -1, 1)
+        super().__post_init__()
+
+    def _ways(self) -> Ways:
+        return share_ways(self.baseline)
+
+    def _told(self, effect: float) -> dict[str, float]:
+        share = {"discordant pairs": float(self._apart(np.asarray(effect)))}
+        return share if self.baseline is None else share_told(effect, self.baseline, "treatment share") | share
+
+    def _apart(self, effect: Floats) -> Floats:
+        """Share of discordant pairs under the effect."""
+        if self.baseline is None or self.correlation is None:
+            return np.broadcast_to(np.asarray(self.discordant, dtype=np.float64), np.shape(effect))
+        p0, p1 = np.asarray(self.baseline), self.baseline + effect
+        both = p0 * p1 + self.correlation * np.sqrt(np.maximum(_variance(p0) * _variance(p1), 0))
+        return p0 + p1 - 2 * both
+
+    def _checked_effect(self, effect: Floats) -> Floats:
+        effect = super()._checked_effect(effect)
+        if self.baseline is not None:
+            inside(effect, np.asarray(self.baseline))
+        apart = self._apart(effect)
+        wrong = (apart < np.abs(effect)) | (apart > 1)
+        if np.any(wrong):
+            culprit, share = (float(np.extract(wrong, np.broadcast_to(v, wrong.shape))[0]) for v in (effect, apart))
+            raise DesignError(
+                f"A difference of {culprit:g} does not go with a share of {share:.4g} of discordant pairs: the two"
+                " sides must differ in at least as many pairs. Check the correlation."
+            )
+        return effect
+
+    def _most(self, sign: float) -> Floats:
+        if self.baseline is None:
+            return np.asarray(self.discordant) * (1 - 1e-9)
+        most = room(sign, self.baseline)
+        # With a correlation, extreme shares no longer go together: stop where discordant pairs run out.
+        grid = most[..., None] * np.linspace(0, 1, 4001)[1:]
+        fits = self._apart(sign * grid) >= grid
+        return np.asarray(np.where(fits, grid, 0).max(axis=-1))
+
+    def _errors(self, effect: Floats, null: Floats, units: Units) -> tuple[Floats, Floats]:
+        apart, factor = self._apart(effect), self._variance_factor() / units[0]
+        spread = np.maximum(apart - effect**2, 1e-300)
+        return np.sqrt(apart * factor), np.sqrt(spread * factor)
+
+    def _draw(
+        self, rng: np.random.Generator, effect: float, units: tuple[int, ...], runs: int
+    ) -> tuple[tuple[Any, ...], dict[str, Any]]:
+        """Pairs that change in one direction, in the other, or not."""
+        draws.independent(self)
+        apart = float(self._apart(np.asarray(effect)))
+        chances = ((apart + effect) / 2, (apart - effect) / 2, 1 - apart)
+        up, down, same = rng.multinomial(units[0], chances, runs).T.astype(float)
+        return ((np.zeros(runs), up, down, same),), {}
+
+    def _group_names(self) -> tuple[str, ...]:
+        return ("pairs",)
+
+
+def share_ways(baseline: float | None) -> Ways:
+    """How the effect on a share may be given."""
+    return {
+        "effect": lambda e: e,
+        "lift": lambda share: np.asarray(share) * known_baseline(baseline, "lift"),
+        "treatment": lambda share: np.asarray(share) - known_baseline(baseline, "treatment"),
+        "standardised": lambda h: from_h(known_baseline(baseline, "standardised"), h),
+    }
+
+
+def from_h(baseline: float, h: Floats) -> Floats:
+    """The difference of shares that has Cohen's h."""
+    angle = np.arcsin(np.sqrt(baseline)) + np.asarray(h) / 2
+    if np.any((angle <= 0) | (angle >= np.pi / 2)):
+        raise DesignError(f"From a baseline of {np.max(baseline):g} there is no share as far away as that h.")
+    return np.asarray(np.sin(angle) ** 2 - baseline)
+
+
+def share_told(effect: float, baseline: float, name: str) -> dict[str, float]:
+    """The effect on a share in other words."""
+    share = baseline + effect
+    if not 0 < share < 1:
+        return {name: share}
+    return {
+        name: share,
+        "lift": effect / baseline,
+        "odds ratio": share / (1 - share) / (baseline / (1 - baseline)),
+        "h": float(2 * (np.arcsin(np.sqrt(share)) - np.arcsin(np.sqrt(baseline)))),
+    }
+
+
+def inside(effect: Floats, baseline: Floats) -> Floats:
+    """Return effects that leave a share between 0 and 1."""
+    share = baseline + effect
+    wrong = (share <= 0) | (share >= 1)
+    if np.any(wrong):
+        p0, e, p1 = (float(np.extract(wrong, np.broadcast_to(v, wrong.shape))[0]) for v in (baseline, effect, share))
+        raise DesignError(
+            f"A baseline of {p0:g} and an effect of {e:g} give a share of {p1:g},"
+            " which is not between 0 and 1. Effects are differences of shares: 0.01 is one percentage point."
+        )
+    return effect
+
+
+def _variance(share: Floats) -> Floats:
+    return share * (1 - share)

@@ -1,0 +1,287 @@
+"""What a design is made of: its numbers, what a subclass has to say, and how effects and units are found."""
+
+from __future__ import annotations
+
+import dataclasses
+from abc import ABC, abstractmethod
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, replace
+from typing import Any, ClassVar, Self, TypeAlias, TypedDict, TypeVar
+
+import numpy as np
+from numpy.typing import ArrayLike
+
+from amber_ruler.errors import DesignError, InputError
+from amber_ruler.numeric import gate, normal
+from amber_ruler.numeric.gate import Floats
+from amber_ruler.plan import modifiers as change
+from amber_ruler.plan import search
+from amber_ruler.plan.modifiers import Modifier
+from amber_ruler.results import Check
+
+Units: TypeAlias = tuple[Floats, ...]
+Ways: TypeAlias = Mapping[str, Callable[[Any], ArrayLike]]
+M = TypeVar("M")
+SMALLEST_SHARE = 1e-9
+
+
+class EffectGiven(TypedDict, total=False):
+    """The ways to say how large the effect is; each design takes some of them, and one at a time."""
+
+    effect: float
+    standardised: float
+    lift: float
+    treatment: float
+    means: Sequence[float]
+    shares: ArrayLike
+
+
+@dataclass(frozen=True, kw_only=True)
+class Planned(ABC):
+    """A test that is still to be run; a subclass says what is measured.
+
+    Parameters
+    ----------
+    alpha : float, between 0 and 0.5
+        Error rate of the test.
+    modifiers : tuple, optional
+        What the `with_...` methods put together.
+    """
+
+    title: ClassVar[str]
+    method: ClassVar[str]
+    source: ClassVar[str]
+    effect_name: ClassVar[str] = "difference"
+    percent: ClassVar[bool] = False
+    ways: ClassVar[tuple[str, ...]] = ("effect",)
+    measured_by: ClassVar[str | None] = None  # the function of `measure` that this plans for
+    alternative: str = dataclasses.field(init=False, repr=False, default="any")
+    allowed: ClassVar[frozenset[type]] = frozenset({change.Traffic, change.Attrition})
+
+    alpha: float = 0.05
+    modifiers: tuple[Modifier, ...] = ()
+
+    def __post_init__(self) -> None:
+        gate.between("alpha", self.alpha, 0, 0.5)
+
+    def _with(self, modifier: Modifier) -> Self:
+        if type(modifier) not in self.allowed:
+            raise DesignError(f"{self.title}: {modifier} does not apply to this design.")
+        if self._modifier(type(modifier)) is not None:
+            raise DesignError(f"The design already has {self._modifier(type(modifier))}.")
+        return replace(self, modifiers=(*self.modifiers, modifier))
+
+    def _with_numbers(self, numbers: Mapping[str, Any]) -> Self:
+        """Many designs at once: fields may be arrays, which every formula broadcasts over."""
+        return replace(self, **numbers)
+
+    def _modifier(self, kind: type[M]) -> M | None:
+        return next((m for m in self.modifiers if isinstance(m, kind)), None)
+
+    def _variance_factor(self) -> float:
+        return float(
+            np.prod([m.variance_factor for m in self.modifiers if isinstance(m, change.Covariate | change.Clusters)])
+        )
+
+    def _cluster_size(self) -> float:
+        clusters = self._modifier(change.Clusters)
+        return 1.0 if clusters is None else clusters.size
+
+    # --- what a subclass has to say
+
+    @abstractmethod
+    def _ways(self) -> Ways:
+        """The names under which an effect may be given, and how each becomes an effect."""
+
+    @abstractmethod
+    def _power_of(self, effect: Floats, units: Units) -> Floats:
+        """Power for an effect with so many analysed units; broadcasts."""
+
+    @abstractmethod
+    def _most(self, sign: float) -> Floats:
+        """The largest effect that there can be in the direction of `sign`."""
+
+    @abstractmethod
+    def _told(self, effect: float) -> dict[str, float]:
+        """The effect in other words, by name."""
+
+    @abstractmethod
+    def _checked_effect(self, effect: Floats) -> Floats:
+        """Return effects that can be planned for, or say why they can't."""
+
+    def _recruits(self, n: Floats) -> Units:
+        """Units of each group that go with `n`."""
+        return (n,)
+
+    def _least(self) -> float:
+        """Units, or clusters, in the smallest group that the formula can do with."""
+        return 2.0
+
+    def _group_names(self) -> tuple[str, ...]:
+        return ("units",)
+
+    def _groups_of(self) -> tuple[float, ...]:
+        """How many groups of each kind there are."""
+        return (1.0,)
+
+    def _half_width(self, effect: Floats, units: Units) -> Floats:
+        raise DesignError(f"{self.title}: this test has no single interval whose width could be planned.")
+
+    def _guess(self, effect: Floats, target: Floats) -> Floats:
+        """A number of units not too far from the answer."""
+        return np.broadcast_to(50.0, np.broadcast_shapes(effect.shape, target.shape))
+
+    def _single_alpha(self, units: Units) -> Floats:
+        """Error rate of each comparison."""
+        return np.asarray(self.alpha)
+
+    def _method_said(self) -> str:
+        return self.method
+
+    def _notes(self) -> tuple[str, ...]:
+        return ()
+
+    def _checks(self, units: Units) -> tuple[Check, ...]:
+        """Assumptions that can be looked at before there are data."""
+        return ()
+
+    def _size_notes(self, effect: Floats, target: Floats, n: Floats) -> tuple[str, ...]:
+        return ()
+
+    def _fallback_effect(self) -> float:
+        """An effect that every power function takes."""
+        return 0.0
+
+    def _draw(
+        self, rng: np.random.Generator, effect: float, units: tuple[int, ...], runs: int
+    ) -> tuple[tuple[Any, ...], dict[str, Any]]:
+        """Draw the data of so many tests: what the measure takes, and its settings."""
+        raise DesignError(f"{self.title}: there is no measuring function to simulate this design with yet.")
+
+    def _null(self, difference: float) -> float:
+        """The value that the measure is asked about, where a difference is tested."""
+        return difference
+
+    # --- the machinery
+
+    def _effect(self, given: EffectGiven, *, check: bool = True) -> Floats:
+        for name in given:
+            if name not in self.ways:
+                raise InputError.unknown(f"ways to say the effect of {self.title.lower()}", name, self.ways)
+        if not given and self._modifier(change.Margin) is not None:
+            return np.asarray(0.0)
+        if len(given) != 1:
+            listed = ", ".join(self.ways)
+            got = "none" if not given else " and ".join(given)
+            raise DesignError(f"Say how large the effect is in one way ({listed}); got {got}.")
+        ((name, value),) = given.items()
+        effect = gate.finite(name, self._ways()[name](value))
+        return self._checked_effect(effect) if check and self._modifier(change.Margin) is None else effect
+
+    def _target(self, power: ArrayLike) -> Floats:
+        target = gate.between("power", power, 0, 1)
+        low = target <= self.alpha
+        if np.any(low):
+            culprit = float(np.extract(low, np.broadcast_to(target, low.shape))[0])
+            rule = f"above alpha ({np.max(self.alpha):g})"
+            raise InputError.rule("power", culprit, rule, "A test without any data reaches alpha.")
+        return target
+
+    def _given_units(self, n: int | tuple[int, int] | None, weeks: int | None) -> Units:
+        if (n is None) == (weeks is None):
+            raise DesignError("Say how many units: one of n and weeks.")
+        if weeks is not None:
+            units = self._recruits(self._n_of_weeks(gate.positive("weeks", weeks)))
+        else:
+            whole = gate.whole("n", np.asarray(n), self._least())
+            if whole.ndim == 0:
+                units = self._recruits(whole)
+            elif len(self._group_names()) == 2 and whole.shape == (2,):
+                units = whole[0], whole[1]
+            else:
+                way_out = "Only a design of treatment and control takes a pair."
+                raise InputError.rule("n", n, "one number of units", way_out)
+        least, smallest = np.ceil(self._least() * self._cluster_size()), min(float(u) for u in self._analysed(units))
+        if smallest < least:
+            raise DesignError(f"{smallest:,.0f} units in the smallest group are too few: it takes {least:,.0f}.")
+        return units
+
+    def _n_of_weeks(self, weeks: Floats) -> Floats:
+        """The largest n whose units the traffic of so many weeks holds."""
+        traffic = self._modifier(change.Traffic)
+        if traffic is None:
+            raise DesignError("Weeks need the traffic: design.with_traffic(per_day=…).")
+        room = np.floor(traffic.daily * 7 * weeks * (1 + 1e-14))
+        n = np.floor(room / (self._total(self._recruits(np.asarray(1e9))) / 1e9) + 1)
+        while np.any(self._total(self._recruits(n)) > room):
+            n = np.where(self._total(self._recruits(n)) > room, n - 1, n)
+        return n
+
+    def _analysed(self, units: Units) -> Units:
+        """Units that will have a value at the end."""
+        attrition = self._modifier(change.Attrition)
+        if attrition is None:
+            return units
+        return tuple(np.floor(u * (1 - attrition.share) * (1 + 1e-14)) for u in units)
+
+    def _power_with(self, effect: Floats, units: Units) -> Floats:
+        """Power with so many recruited units; 0 where too few are left for the formula."""
+        analysed = self._analysed(units)
+        least = self._least() * self._cluster_size()
+        enough = np.all([u >= least for u in np.broadcast_arrays(*analysed)], axis=0)
+        power = self._power_of(effect, tuple(np.maximum(u, least) for u in analysed))
+        return np.where(enough, power, 0.0)
+
+    def _solve_n(self, effect: Floats, target: Floats) -> tuple[Floats, Floats]:
+        """The smallest n, in whole clusters if there are any, and its power."""
+        effect, target = gate.aligned(effect, target)
+        size, offset = self._cluster_size(), self._least() - 1
+        alpha = np.broadcast_to(self.alpha, target.shape)
+        one_sided = self.alternative in ("greater", "less")
+        goal, critical = normal.quantile(target), normal.upper_quantile(alpha / (1 if one_sided else 2))
+
+        def progress(power: Floats) -> Floats:
+            score = normal.quantile(np.clip(power, 1e-15, 1 - 1e-15))
+            return np.asarray((score + critical) / (goal + critical))
+
+        k, power = search.smallest_count(
+            lambda k: self._power_with(effect, self._recruits(np.ceil((k + offset) * size))),
+            target,
+            progress,
+            self._guess(effect, target) / size - offset,
+        )
+        return np.ceil((k + offset) * size), power
+
+    def _solve_width(self, effect: Floats, width: Floats) -> Floats:
+        size, offset = self._cluster_size(), self._least() - 1
+
+        def reached(k: Floats) -> Floats:
+            units = self._recruits(np.ceil((k + offset) * size))
+            analysed = tuple(np.maximum(u, self._least() * size) for u in self._analysed(units))
+            return np.asarray(width / self._half_width(effect, analysed))
+
+        k, _ = search.smallest_count(reached, np.ones(width.shape), lambda share: share, np.full(width.shape, 100.0))
+        return np.ceil((k + offset) * size)
+
+    def _solve_effect(self, units: Units, target: Floats) -> Floats:
+        sign, least, most = self._where_to_look()
+        shape = np.broadcast_shapes(units[-1].shape, target.shape, np.shape(most))
+        units, target = tuple(np.broadcast_to(u, shape) for u in units), np.broadcast_to(target, shape)
+        least, most = (np.broadcast_to(np.asarray(end, dtype=np.float64), shape) for end in (least, most))
+        return sign * search.smallest_effect(lambda e: self._power_with(sign * e, units), target, least, most)
+
+    def _where_to_look(self) -> tuple[float, Floats, Floats]:
+        """The direction of a detectable effect, and the least and the most it can be in that direction."""
+        sign = -1.0 if self.alternative == "less" else 1.0
+        return sign, np.asarray(0.0), self._most(sign)
+
+    def _total(self, units: Units) -> Floats:
+        return np.asarray(sum(k * u for k, u in zip(self._groups_of(), units, strict=True)))
+
+    def _days(self, total: Floats) -> Floats | None:
+        """Days until so many units have arrived, where the traffic is known."""
+        traffic = self._modifier(change.Traffic)
+        return None if traffic is None else np.ceil(total / traffic.daily * (1 - 1e-14))
+
+    def _named_units(self, units: Units) -> dict[str, Floats]:
+        return dict(zip(self._group_names(), units, strict=True))

@@ -1,0 +1,386 @@
+"""A design that is asked questions: how many units, how much power, which effect, alpha or width."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass, replace
+from typing import Self, Unpack
+
+import numpy as np
+from numpy.typing import ArrayLike
+
+from amber_ruler.errors import DesignError
+from amber_ruler.numeric import gate
+from amber_ruler.numeric.gate import Floats
+from amber_ruler.plan import modifiers as change
+from amber_ruler.plan import search
+from amber_ruler.plan.answers import Cost, PlanAnswer, PlanGrid, Simulation
+from amber_ruler.plan.grid import grid
+from amber_ruler.plan.planned import EffectGiven, Planned, Units
+from amber_ruler.plan.simulation import simulated
+
+
+@dataclass(frozen=True, kw_only=True)
+class Design(Planned):
+    """A test that is still to be run; a subclass says what is measured."""
+
+    def sample_size(self, *, power: float = 0.8, **effect: Unpack[EffectGiven]) -> PlanAnswer:
+        """How many units does it take to find the effect with a chance of `power`?
+
+        Parameters
+        ----------
+        power : float, between alpha and 1
+            Chance to find the effect.
+        effect : float
+            How large it is, in the unit of the design: treatment minus control where there are two groups; not 0,
+            and on the side that the alternative looks at. Or instead, where the design knows them:
+            `standardised`, in standard deviations; `lift`, relative to the baseline; `treatment`, the value that
+            would replace the baseline; `means`, of all groups; `shares`, a table.
+
+        Returns
+        -------
+        PlanAnswer
+            The smallest whole number of units that reaches the power, with the power it has.
+
+        Raises
+        ------
+        DesignError
+            If the effect is 0 or on the wrong side, or more than 1e12 units would be needed.
+        """
+        value, target = self._effect(effect), self._target(power)
+        n, reached = self._solve_n(value, target)
+        if not np.isfinite(n):
+            self._refuse_endless(float(value))
+        costs = self._costs(lambda d: d._total(d._recruits(d._solve_n(value, target)[0])))
+        notes = self._size_notes(value, target, n)
+        return self._answer("sample size", value, self._recruits(n), target, costs, notes=notes, power=reached)
+
+    def power(
+        self, *, n: int | tuple[int, int] | None = None, weeks: int | None = None, **effect: Unpack[EffectGiven]
+    ) -> PlanAnswer:
+        """How likely are `n` units to find the effect?
+
+        Serves before a test, and after it for an effect that matters; never for the effect that was observed, whose
+        power says no more than its p-value.
+
+        Parameters
+        ----------
+        n : int, or pair of int
+            Units in control (in each of equal groups, in the one group, or pairs), or units in treatment and in
+            control.
+        weeks : int
+            Weeks of traffic instead of `n`, for a design `with_traffic`.
+        effect, standardised, lift, treatment, means, shares
+            How large the effect is; see `sample_size`.
+
+        Returns
+        -------
+        PlanAnswer
+        """
+        value, units = self._effect(effect), self._given_units(n, weeks)
+        costs = self._costs(lambda d: d._power_with(value, units))
+        return self._answer("power", value, units, None, costs)
+
+    def detectable_effect(
+        self, *, n: int | tuple[int, int] | None = None, weeks: int | None = None, power: float = 0.8
+    ) -> PlanAnswer:
+        """What is the smallest effect that `n` units find with a chance of `power`?
+
+        Parameters
+        ----------
+        n : int, or pair of int
+            Units, as for `power`.
+        weeks : int
+            Weeks of traffic instead of `n`, for a design `with_traffic`.
+        power : float, between alpha and 1
+            Chance to find it.
+
+        Returns
+        -------
+        PlanAnswer
+            The effect is above 0, unless the alternative is "less". With a margin it is the least favourable true
+            difference that still gives the power.
+
+        Raises
+        ------
+        DesignError
+            If no effect is large enough for so few units.
+        """
+        target, units = self._target(power), self._given_units(n, weeks)
+        effect = self._solve_effect(units, target)
+        if not np.isfinite(effect):
+            raise DesignError(
+                f"With {self._total(units):,.0f} units no effect has a power of {power:g}. Plan for more units."
+            )
+        costs = self._costs(lambda d: d._solve_effect(units, target))
+        return self._answer("detectable effect", effect, units, target, costs)
+
+    def alpha_for(
+        self,
+        *,
+        n: int | tuple[int, int] | None = None,
+        weeks: int | None = None,
+        power: float = 0.8,
+        **effect: Unpack[EffectGiven],
+    ) -> PlanAnswer:
+        """Which error rate would `n` units need to find the effect with a chance of `power`?
+
+        Parameters
+        ----------
+        n, weeks
+            Units, as for `power`.
+        power : float, between 0 and 1
+            Chance to find the effect.
+        effect, standardised, lift, treatment, means, shares
+            How large the effect is; see `sample_size`.
+
+        Returns
+        -------
+        PlanAnswer
+            With the smallest such alpha; the design's own alpha plays no part.
+
+        Raises
+        ------
+        DesignError
+            If even an alpha of one half is too strict.
+        """
+        value, units = self._effect(effect), self._given_units(n, weeks)
+        target = np.asarray(gate.between("power", power, 0, 1))
+
+        def solved(design: Planned) -> Floats:
+            return search.smallest_alpha(lambda a: design._with_numbers({"alpha": a})._power_with(value, units), target)
+
+        alpha = solved(self)
+        if not np.isfinite(alpha):
+            raise DesignError(
+                f"With {self._total(units):,.0f} units even an alpha of 0.5 leaves the power below {power:g}."
+                " Plan for more units or a larger effect."
+            )
+        design = replace(self, alpha=float(alpha))
+        return design._answer("alpha", value, units, target, self._costs(solved))
+
+    def precision(
+        self, *, n: int | tuple[int, int] | None = None, weeks: int | None = None, **effect: Unpack[EffectGiven]
+    ) -> PlanAnswer:
+        """How far will the interval reach to each side with `n` units?
+
+        Parameters
+        ----------
+        n, weeks
+            Units, as for `power`.
+        effect, standardised, lift, treatment, means, shares
+            How large the effect will be, where the width depends on it; none is no effect.
+
+        Returns
+        -------
+        PlanAnswer
+            Its `half_width` is the answer.
+
+        Raises
+        ------
+        DesignError
+            If the design has no such interval.
+        """
+        value = self._effect(effect, check=False) if effect else np.asarray(0.0)
+        units = self._given_units(n, weeks)
+        costs = self._costs(lambda d: d._half_width(value, d._analysed(units)))
+        return self._answer("precision", value, units, None, costs, tested=False)
+
+    def sample_size_for_width(self, *, half_width: float, **effect: Unpack[EffectGiven]) -> PlanAnswer:
+        """How many units make the interval reach no further than `half_width` to each side?
+
+        Parameters
+        ----------
+        half_width : float
+            Half of the width of the two-sided interval, in the unit of the effect.
+        effect, standardised, lift, treatment, means, shares
+            How large the effect will be, where the width depends on it; none is no effect.
+
+        Returns
+        -------
+        PlanAnswer
+            The smallest whole number of units. The spread is taken as given, so half of all intervals come out a
+            little wider.
+
+        Raises
+        ------
+        DesignError
+            If the design has no such interval, or more than 1e12 units would be needed.
+        """
+        width = np.asarray(gate.positive("half_width", half_width))
+        value = self._effect(effect, check=False) if effect else np.asarray(0.0)
+        self._half_width(value, self._recruits(np.asarray(self._least())))  # or say that there is none
+        n = self._solve_width(value, width)
+        if not np.isfinite(n):
+            raise DesignError(
+                f"More than {search.MOST_UNITS:.0e} units a group: the half-width asked for is too small."
+            )
+        costs = self._costs(lambda d: d._total(d._recruits(d._solve_width(value, width))))
+        return self._answer("sample size for width", value, self._recruits(n), None, costs, tested=False)
+
+    # --- many scenarios, and the check
+
+    def grid(self, **scenarios: ArrayLike) -> PlanGrid:
+        """Ask one question for every combination of the values given.
+
+        Parameters
+        ----------
+        **scenarios : float or sequence of float
+            Values of `effect` (or another way to say it), `power`, `n`, `weeks`, and any number of the design itself,
+            such as `sd` or `alpha`. Units are solved for where there is an effect and no `n`, the effect where
+            there is an `n` and no effect, and the power where there are both.
+
+        Returns
+        -------
+        PlanGrid
+            A row for every combination; what nothing reaches is None.
+
+        Raises
+        ------
+        InputError
+            If a name is not known.
+        DesignError
+            If there is nothing left to solve for, or too much.
+        """
+        return grid(self, scenarios)
+
+    def simulate(
+        self,
+        *,
+        n: int | tuple[int, int] | None = None,
+        weeks: int | None = None,
+        runs: int = 2_000,
+        seed: int | np.random.Generator = 0,
+        **effect: Unpack[EffectGiven],
+    ) -> Simulation:
+        """Does the real test find the effect as often as the formula says?
+
+        Parameters
+        ----------
+        n, weeks
+            Units, as for `power`.
+        runs : int
+            Tests to simulate.
+        seed : int or Generator
+            What replays the draws.
+        effect, standardised, lift, treatment, means, shares
+            How large the effect is; see `sample_size`.
+
+        Returns
+        -------
+        Simulation
+            The rate of rejection with its Monte-Carlo error, beside the formula's power.
+        """
+        value, units = self._effect(effect, check=False), self._given_units(n, weeks)
+        return simulated(self, value, units, runs=runs, seed=seed)
+
+    # --- the modifiers
+
+    def with_covariate(self, correlation: float) -> Self:
+        """Adjust for a covariate known before the test: the variance shrinks by the square of the correlation."""
+        return self._with(change.Covariate(correlation))
+
+    def with_clusters(self, size: float, icc: float, cv: float = 0.0) -> Self:
+        """Randomise whole clusters of `size` units with intraclass correlation `icc`; `cv` is that of the sizes.
+
+        The variance grows by the design effect 1 + ((1 + cv²) size − 1) icc (Eldridge, Ashby & Kerry 2006), and
+        a t test has the degrees of freedom of the clusters.
+        """
+        return self._with(change.Clusters(size, icc, cv))
+
+    def with_variants(self, count: int, correction: change.Correction = "dunnett") -> Self:
+        """Compare `count` treatments with the one control; the power is that of each comparison.
+
+        `correction` is "dunnett" (the closest), "sidak", "bonferroni" or "none".
+        """
+        return self._with(change.Variants(count, correction))
+
+    def with_margin(self, margin: float, kind: change.MarginKind = "non-inferiority", good: str | None = None) -> Self:
+        """Show that treatment is not worse ("non-inferiority"), or not different ("equivalence"), by `margin`.
+
+        `alpha` is then the error rate of each one-sided test. `good` is the direction in which the metric is good,
+        "higher" unless said or unless the alternative is "less".
+        """
+        wanted = good or ("lower" if self.alternative == "less" else "higher")
+        if {"greater": "higher", "less": "lower"}.get(self.alternative, wanted) != wanted:
+            raise DesignError(f"The alternative {self.alternative!r} and good={wanted!r} contradict each other.")
+        return self._with(change.Margin(margin, kind, wanted))  # type: ignore[arg-type]
+
+    def with_traffic(self, per_day: float, share: float = 1.0) -> Self:
+        """Say how many units arrive each day, and which share of them enters the test: answers then say how long."""
+        return self._with(change.Traffic(per_day, share))
+
+    def with_attrition(self, share: float) -> Self:
+        """Allow for a share of units that will have no value at the end: units are then those to recruit."""
+        return self._with(change.Attrition(share))
+
+    # --- how an answer comes about
+
+    def _costs(self, measure: Callable[[Self], Floats]) -> tuple[Cost, ...]:
+        """The answer without modifiers, then with one after the other in the order they were put on."""
+        margin = tuple(m for m in self.modifiers if isinstance(m, change.Margin))
+        rest = [m for m in self.modifiers if not isinstance(m, change.Margin | change.Traffic)]
+        if not rest:
+            return ()
+        found = [Cost("without modifiers", float(measure(replace(self, modifiers=margin))))]
+        for k, last in enumerate(rest, start=1):
+            found.append(Cost(str(last), float(measure(replace(self, modifiers=(*margin, *rest[:k]))))))
+        return tuple(found)
+
+    def _answer(
+        self,
+        question: str,
+        effect: Floats,
+        units: Units,
+        target: Floats | None,
+        costs: tuple[Cost, ...],
+        *,
+        notes: tuple[str, ...] = (),
+        power: Floats | None = None,
+        tested: bool = True,
+    ) -> PlanAnswer:
+        total, analysed = self._total(units), self._analysed(units)
+        taken = self._days(total)
+        days = None if taken is None else int(taken)
+        try:
+            half_width = float(self._half_width(effect, analysed))
+        except DesignError:
+            half_width = None
+        value, two = float(effect), len(units) == 2
+        if power is None and tested:
+            power = self._power_with(effect, units)
+        return PlanAnswer(
+            title=f"{self.title}: {question}",
+            method=self._method_said(),
+            source=self.source,
+            question=question,
+            n=int(units[-1]),
+            units={name: int(u) for name, u in self._named_units(units).items()},
+            n_total=int(total),
+            n_treatment=int(units[0]) if two else None,
+            n_control=int(units[1]) if two else None,
+            effect=value,
+            effect_name=self.effect_name,
+            effects=self._told(value),
+            power=None if power is None else float(power),
+            target_power=None if target is None else float(target),
+            alpha=float(self.alpha),
+            single_alpha=float(self._single_alpha(analysed)),
+            alternative=self.alternative,
+            half_width=half_width,
+            days=days,
+            weeks=None if days is None else -(-days // 7),
+            costs=costs,
+            design=self,
+            percent=self.percent,
+            checks=self._checks(analysed),
+            notes=(*notes, *self._notes()),
+        )
+
+    def _refuse_endless(self, effect: float) -> None:
+        told = ", ".join(f"{name} {value:.3g}" for name, value in self._told(effect).items())
+        raise DesignError(
+            f"More than {search.MOST_UNITS:.0e} units a group would be needed: an effect of {effect:.3g}"
+            f"{f' ({told})' if told else ''} is too small for the spread. Ask for a larger effect, less power, or"
+            " a sharper metric."
+        )

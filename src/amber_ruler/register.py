@@ -1,0 +1,200 @@
+"""The register of public methods: what each takes and can be asked from, kept where it is defined.
+
+From it and from the signatures come the commands, the reference and the laws that every method is held to. A registered
+method also remembers in its result how it was asked.
+"""
+
+from __future__ import annotations
+
+import inspect
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, field
+from functools import wraps
+from types import MappingProxyType
+from typing import Any, TypeVar, get_type_hints
+
+from amber_ruler.errors import InputError
+from amber_ruler.samples.gate import Needs, Takes, hold
+
+F = TypeVar("F", bound=Callable[..., Any])
+
+ROOMS = ("measure", "bayes", "adjust")  # the rooms whose public functions are registered
+_PUBLISHED: Mapping[str, tuple[str, ...]] = {
+    "mean": ("n", "mean", "sd"),
+    "share": ("successes", "trials"),
+    "rate": ("events", "exposure"),
+}
+_ROLES = {"one": "group", "several": "samples", "factors": "cells", "pairs": "both"}
+
+
+@dataclass(frozen=True, slots=True)
+class Method:
+    """A public method and what is known of it.
+
+    Attributes
+    ----------
+    room, name : str
+        Where it is found: "measure" and "means".
+    bare : callable
+        The function as it was written.
+    takes : str
+        What its data are: one group, two, pairs, several groups, factors, a table or kinds of counts, or columns.
+    needs : str
+        What a group is read as: "mean", "share", "rate" or "values".
+    published : tuple of str
+        The published numbers that it can be asked from, by name.
+    examples : tuple of str
+        Command lines, without the command itself.
+    columns : tuple of str
+        Settings that name columns of a table.
+    rows : bool
+        Whether it has more to say of values than of moments, so that a table gives it its values.
+    exempt : mapping of law to reason
+        Laws that it does not keep, and why.
+    after : callable, optional
+        A look at the finished result, which may ask it again.
+    """
+
+    room: str
+    name: str
+    bare: Callable[..., Any]
+    takes: Takes
+    needs: Needs
+    published: tuple[str, ...] = ()
+    examples: tuple[str, ...] = ()
+    columns: tuple[str, ...] = ()
+    rows: bool = False
+    exempt: Mapping[str, str] = field(default_factory=dict)
+    after: Callable[[Any], Any] | None = None
+
+    @property
+    def data(self) -> tuple[str, ...]:
+        """Names of the data, in order."""
+        kinds = (inspect.Parameter.POSITIONAL_OR_KEYWORD, inspect.Parameter.POSITIONAL_ONLY)
+        return tuple(n for n, p in inspect.signature(self.bare).parameters.items() if p.kind in kinds)
+
+    @property
+    def settings(self) -> dict[str, inspect.Parameter]:
+        """The settings, in order, with their types."""
+        hints = get_type_hints(self.bare)
+        return {
+            name: item.replace(annotation=hints[name])
+            for name, item in inspect.signature(self.bare).parameters.items()
+            if item.kind is inspect.Parameter.KEYWORD_ONLY
+        }
+
+    def ask(self, groups: tuple[Any, ...], settings: Mapping[str, Any]) -> Any:
+        """Answer from groups as the gate holds them, without a further look."""
+        result = self.bare(*groups, **settings)
+        object.__setattr__(result, "asked", Asked(self, groups, MappingProxyType(dict(settings))))
+        return result
+
+
+METHODS: dict[tuple[str, str], Method] = {}
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Asked:
+    """How a result was asked: the method, the groups as the gate read them, read-only, and the settings."""
+
+    method: Method
+    groups: tuple[Any, ...]
+    settings: Mapping[str, Any]
+
+    def again(self, *, without: Any = None, bare: bool = False, **changes: Any) -> Any:
+        """Ask once more with some settings changed; see `Result.again`. A bare answer is not looked at further."""
+        known = self.method.settings
+        for name in changes:
+            if name not in known:
+                raise InputError.unknown(f"setting of {self.method.name}", name, known)
+        groups = self.groups if without is None else tuple(_without(g, without, self.groups) for g in self.groups)
+        result = self.method.ask(groups, {**self.settings, **changes})
+        after = self.method.after
+        return result if bare or after is None else after(result)
+
+
+def method(
+    *,
+    takes: Takes,
+    needs: Needs = "values",
+    published: bool | tuple[str, ...] = (),
+    examples: tuple[str, ...] = (),
+    columns: tuple[str, ...] = (),
+    rows: bool = False,
+    exempt: Mapping[str, str] = MappingProxyType({}),
+    after: Callable[[Any], Any] | None = None,
+) -> Callable[[F], F]:
+    """Register a public method; see `Method`. `published=True` stands for the numbers that its groups are read as."""
+
+    def registered(function: F) -> F:
+        numbers = published if isinstance(published, tuple) else _PUBLISHED[needs] if published else ()
+        room = function.__module__.split(".")[1]
+        one = Method(room, function.__name__, function, takes, needs, numbers, examples, columns, rows, exempt, after)
+        METHODS[room, function.__name__] = one
+        roles = one.data
+
+        @wraps(function)
+        def asked(*data: Any, **settings: Any) -> Any:
+            rest = roles[len(data) :]
+            named = [role for role in rest if role in settings] if settings else []
+            if len(data) > len(roles) or named != list(rest[: len(named)]):
+                return function(*data, **settings)  # Python's own error
+            given = (*data, *(settings.pop(role) for role in named))
+            held = tuple(hold(g, takes, _ROLES.get(takes, role)) for g, role in zip(given, roles, strict=False))
+            result = one.ask(held, settings)
+            return result if after is None else after(result)
+
+        return asked  # type: ignore[return-value]
+
+    return registered
+
+
+def registered(room: str, name: str) -> Method:
+    """One method, its module loaded."""
+    from importlib import import_module
+
+    import_module(f"amber_ruler.{room}")
+    if (room, name) not in METHODS:
+        raise InputError.unknown(f"method of {room}", name, (n for r, n in METHODS if r == room))
+    return METHODS[room, name]
+
+
+def _without(group: Any, without: Any, groups: tuple[Any, ...]) -> Any:
+    """A group, or a mapping of groups, without some units; or several groups without whole ones."""
+    if isinstance(group, (Mapping, list)):
+        return _some(group, without)
+    if group is None:
+        return None
+    positions = without
+    if isinstance(without, Mapping):
+        labels = [str(getattr(g, "label", "") or role) for g, role in zip(groups, _names(groups), strict=True)]
+        for label in without:
+            if label not in labels:
+                raise InputError.unknown("without", label, labels)
+        at = next(k for k, g in enumerate(groups) if g is group)
+        positions = without.get(labels[at], ())
+        if not len(positions):
+            return group
+    if not hasattr(group, "without"):
+        raise InputError(
+            f"{type(group).__name__} holds no single units: give the values to be able to leave some of them out."
+        )
+    return group.without(positions)
+
+
+def _names(groups: tuple[Any, ...]) -> tuple[str, ...]:
+    return ("group",) if len(groups) == 1 else ("treatment", "control")[: len(groups)]
+
+
+def _some(groups: Any, without: Any) -> Any:
+    named = (
+        groups
+        if isinstance(groups, Mapping)
+        else {str(getattr(g, "label", "") or k + 1): g for k, g in enumerate(groups)}
+    )
+    for label in without:
+        if label not in named:
+            raise InputError.unknown("without", label, named)
+    if not isinstance(without, Mapping):
+        return {label: g for label, g in named.items() if label not in without}
+    return {label: g.without(without[label]) if label in without else g for label, g in named.items()}

@@ -1,0 +1,125 @@
+"""Comparisons of several metrics, side by side."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+
+from amber_ruler.report import numbers
+from amber_ruler.report.blocks import Block, Grid, Heading, Lines, Ruler
+from amber_ruler.report.numbers import safe
+from amber_ruler.report.views import many
+from amber_ruler.report.views.measured import amounts, ruler_row, span
+from amber_ruler.report.views.shared import alarms, checks_and_notes
+from amber_ruler.results import Family, Measurement
+
+if TYPE_CHECKING:
+    from matplotlib.axes import Axes
+
+_MOST_ROWS = 40
+
+
+def layout(result: Family) -> list[Block]:
+    """One table, one ruler for each unit of measurement, sentence."""
+    corrected = any(r.correction for r in result.results)
+    header = [
+        "comparison",
+        *(["family"] if result.families else []),
+        "estimate",
+        "interval",
+        "p",
+        *(["adjusted p"] if corrected else []),
+        "verdict",
+    ]
+    cells = [_cells(result, k, corrected=corrected) for k in range(min(len(result), _MOST_ROWS))]
+    left = (0, 1, len(header) - 1) if result.families else (0, len(header) - 1)
+    keeps = next(
+        (f" · keeps {r.correction.keeps} at {r.correction.alpha:g}" for r in result.results if r.correction), ""
+    )
+    serious = [c for r in result.results for c in r.checks if c.severity == "serious"]
+    notes = dict.fromkeys(f"{safe(label)}: {safe(n)}" for label, r in _each(result) for n in r.notes if "ends at" in n)
+    return [
+        Heading(safe(result.title), f"{result.method}{keeps}"),
+        *alarms(serious),
+        Grid(tuple(header), tuple(cells), left=left),
+        *[block for name, ruler in panels(result) for block in (Lines((name,)), ruler)],
+        *([Lines(tuple(notes))] if notes else []),
+        *checks_and_notes(result),
+        Lines((sentence(result),), strong=True),
+    ]
+
+
+def panels(result: Family) -> list[tuple[str, Ruler]]:
+    """A ruler for each unit of measurement: differences of shares on one, of each other metric on its own."""
+    grouped: dict[tuple[str, str], list[tuple[str, Measurement]]] = {}
+    for label, one in list(_each(result))[:_MOST_ROWS]:
+        own = one.metric if one.unit in ("metric", "rate") else ""
+        grouped.setdefault((one.unit, own), []).append((label, one))
+    found = []
+    for (unit, metric), members in grouped.items():
+        first = members[0][1]
+        margins = {one.margin for _, one in members}
+        rows_ = tuple(ruler_row(one, label) for label, one in members)
+        said = {"share": "percentage points", "ratio": "ratio", "correlation": "correlation"}.get(unit, safe(metric))
+        marks = {"share": "pp", "ratio": "times"}.get(unit, "")
+        margin = first.margin if len(margins) == 1 else None
+        found.append((said, Ruler(rows_, float(np.min(first.null)), margin, first.percent, marks)))
+    return found
+
+
+def draw(result: Family, ax: Axes | None = None) -> Axes:
+    """A panel for each unit of measurement."""
+    from amber_ruler.report.drawing import draw_rulers, new_axes
+
+    parts = panels(result)
+    heights = [len(ruler.rows) + 0.9 for _, ruler in parts]
+    axes = new_axes(ax, height=1.0 + 0.75 * sum(heights))
+    place = axes.get_subplotspec()
+    if place is None or len(parts) == 1:
+        name, ruler = parts[0]
+        return draw_rulers(ruler, ax=axes, title=f"{result.title}: {name}")
+    stack = place.subgridspec(len(parts), 1, height_ratios=heights)
+    axes.set_subplotspec(stack[0, 0])
+    each = [axes, *(axes.figure.add_subplot(stack[k, 0]) for k in range(1, len(parts)))]
+    for own, (name, ruler) in zip(each, parts, strict=True):
+        draw_rulers(ruler, ax=own, title=f"{result.title}: {name}" if own is axes else name)
+    return axes
+
+
+def sentence(result: Family) -> str:
+    """How many comparisons stand, or what each says."""
+    if not any(r.correction for r in result.results):
+        verdicts = "; ".join(f"{safe(label)} {r.verdict}" for label, r in _each(result) if r.verdict)
+        return f"{len(result):,} comparisons, none corrected for their number: {verdicts}."
+    standing = [safe(label) for label, r in _each(result) if r.correction and r.correction.stands]
+    named = f": {'; '.join(standing)}" if 0 < len(standing) <= 6 else ""
+    return f"{len(standing):,} of {len(result):,} comparisons stand after the {result.method} correction{named}."
+
+
+def rows(result: Family) -> list[dict[str, Any]]:
+    """A row for each comparison."""
+    found = []
+    for k, (label, one) in enumerate(_each(result)):
+        own = {name: values[0] for name, values in many.rows(one).items()} if np.ndim(one.estimate) == 0 else {}
+        family = {"family": result.families[k]} if result.families else {}
+        found.append({"comparison": label, **family, **own})
+    return found
+
+
+def _each(result: Family) -> Sequence[tuple[str, Measurement]]:
+    return tuple(zip(result.labels, result.results, strict=True))
+
+
+def _cells(result: Family, k: int, *, corrected: bool) -> tuple[str, ...]:
+    one = result.results[k]
+    value, low, high = amounts(one)
+    cells = [safe(result.labels[k]), *([safe(result.families[k])] if result.families else []), value]
+    low, high = (f"> {low}" if one.interval.low_open else low), (f"< {high}" if one.interval.high_open else high)
+    cells.append(span(low, high, one.alternative))
+    cells.append("" if one.p_value is None else numbers.p_value(float(one.p_value), one.alpha))
+    if corrected:
+        part = one.correction
+        cells.append("" if part is None else numbers.p_value(float(part.adjusted), part.alpha))
+    return (*cells, str(one.verdict))

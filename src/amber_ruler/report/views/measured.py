@@ -1,0 +1,203 @@
+"""What the views of measurements have in common: a group, an estimate, a test, effect sizes in words."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Mapping
+from typing import Any
+
+import numpy as np
+
+from amber_ruler.numeric.gate import Number
+from amber_ruler.report import numbers
+from amber_ruler.report.blocks import Block, Grid, Heading, Lines, RulerRow
+from amber_ruler.report.numbers import safe
+from amber_ruler.report.views.shared import level, test_terms
+from amber_ruler.results import Comparison, EffectSize, Estimate, Group, Interval, Measurement
+
+PERCENT = ("share", "relative")  # units that are read in percent
+
+
+def heading(result: Measurement) -> Heading:
+    """Title and verdict, method and error rate."""
+    terms = test_terms(result.alpha, result.alternative) if result.test else ""
+    prior = f"prior {result.evidence.prior}" if result.evidence else ""
+    return Heading(
+        safe(result.title),
+        " · ".join(safe(part) for part in (result.method, prior, terms) if part),
+        str(result.verdict),
+    )
+
+
+_COLUMNS = {
+    "mean": ("n", "mean", "sd", "se"),
+    "share": ("n", "successes", "share", "se"),
+    "rate": ("exposure", "events", "rate", "se"),
+    "quantile": ("n", "quantile", "se"),
+    "rank": ("n", "median"),
+    "spread": ("n", "sd"),
+    "superiority": ("n", "mean"),
+}
+
+
+def groups(result: Measurement) -> Grid:
+    """One group, or both and their units together."""
+    header = _COLUMNS[result.quantity]
+    width = max((float(g.se) for g in result.groups), default=math.nan)
+    means = numbers.together(*(float(g.mean) for g in result.groups), width=width if width > 0 else None)
+    rows = [
+        (safe(g.label), *_cells(g, mean, header), *(numbers.number(float(v)) for v in g.more.values()))
+        for g, mean in zip(result.groups, means, strict=True)
+    ]
+    more = tuple(result.groups[0].more)
+    if len(rows) > 1 and not getattr(result, "paired", False):
+        total = sum(np.asarray(g.n) for g in result.groups)
+        rows.append(("in total", numbers.whole(float(total)), *("" for _ in (*header[1:], *more))))
+    return Grid(("", *header, *more), tuple(rows))
+
+
+def _cells(group: Group, mean: str, header: tuple[str, ...]) -> list[str]:
+    """A group's numbers under their headings."""
+    share = 100 * float(group.mean)
+    written = {
+        "n": lambda: numbers.whole(group.n),
+        "exposure": lambda: numbers.whole(group.n),
+        "successes": lambda: numbers.whole(round(float(group.n) * float(group.mean))),
+        "events": lambda: numbers.whole(round(float(group.n) * float(group.mean))),
+        "share": lambda: f"{numbers.together(share, width=100 * float(group.se) or None)[0]}%",
+        "sd": lambda: numbers.number(float(group.sd)),
+        "se": lambda: (
+            f"{numbers.number(100 * float(group.se))} pp" if "share" in header else numbers.number(float(group.se))
+        ),
+    }
+    return [written.get(name, lambda: mean)() for name in header]
+
+
+def between(result: Comparison) -> str:
+    """Both labels and the sign between them."""
+    return safe(f"{result.treatment} {'/' if result.scale == 'ratio' else '−'} {result.control}")
+
+
+def ruler_row(result: Measurement, label: str) -> RulerRow:
+    """One result as a row of a ruler that several share."""
+    low, high = drawn_limits(result)
+    return RulerRow(safe(label), float(result.estimate), float(low), float(high), str(result.verdict))
+
+
+def effects(found: Mapping[str, EffectSize], alpha: float, alternative: str = "two-sided") -> list[Block]:
+    """Effect sizes with their intervals; those aside are named."""
+    if not found:
+        return []
+    rows = []
+    for effect in found.values():
+        value, low, high = effect_texts(effect)
+        if not effect.aside:
+            rows.append((effect.label, value, span(low, high, alternative)))
+    aside = ", ".join(effect.label for effect in found.values() if effect.aside)
+    blocks: list[Block] = []
+    if rows:
+        blocks.append(Grid(("effect size", "value", f"{level(1 - alpha)} interval"), tuple(rows)))
+    if aside:
+        blocks.append(Lines((f"also in .effects: {aside}",)))
+    return blocks
+
+
+def amounts(result: Measurement, *, sign: bool = True) -> tuple[str, str, str]:
+    """Estimate and limits as text, in the metric's unit, in percent or in percentage points."""
+    factor, unit = (
+        (100.0, "%" if isinstance(result, Estimate) or result.quantity == "superiority" else " pp")
+        if result.percent
+        else (1.0, "")
+    )
+    low_end, high_end = (float(v) for v in drawn_limits(result))
+    values = [float(result.estimate) * factor, low_end * factor, high_end * factor]
+    if not sign:
+        values[0] = abs(values[0])
+    width = half_width(result.estimate, Interval(low_end, high_end, result.interval.level)) * factor
+    value, low, high = numbers.together(*values, width=width)
+    # The unit stands once, behind the last limit that there is.
+    if np.isfinite(values[2]):
+        high += unit
+    else:
+        low += unit
+    return value + unit, low, high
+
+
+def drawn_limits(result: Measurement) -> tuple[Number, Number]:
+    """Both limits; the open end of a one-sided interval is infinite, though a share's ends at 1."""
+    low, high = result.interval.low, result.interval.high
+    if result.alternative == "greater":
+        high = np.full(np.shape(high), np.inf) if np.ndim(high) else np.inf
+    if result.alternative == "less":
+        low = np.full(np.shape(low), -np.inf) if np.ndim(low) else -np.inf
+    return low, high
+
+
+def interval_name(result: Measurement) -> str:
+    """What an interval is called: a posterior one where evidence was weighed and nothing tested."""
+    name = "posterior interval" if result.evidence and not result.test else "interval"
+    return f"{level(result.interval.level)} {name}"
+
+
+def limits_in_words(result: Measurement, low: str, high: str) -> str:
+    """An interval such as "95% interval 1.2 to 3.4", or with one limit; an open end leaves its limit out."""
+    low = f"above {low}" if result.interval.low_open else low
+    high = f"below {high}" if result.interval.high_open else high
+    return f"{interval_name(result)} {span(low, high, result.alternative)}"
+
+
+def span(low: str, high: str, alternative: str) -> str:
+    """Two limits in words, or the one that there is."""
+    if low == high == numbers.NO_LIMIT:
+        return "without limits"
+    return {"greater": f"from {low} up", "less": f"up to {high}"}.get(alternative, f"{low} to {high}")
+
+
+def half_width(value: Any, interval: Interval) -> float:
+    """How far an interval reaches to one side."""
+    low, high = float(interval.low), float(interval.high)
+    if np.isfinite(low) and np.isfinite(high):
+        return (high - low) / 2
+    end = low if np.isfinite(low) else high
+    return abs(float(value) - end) if np.isfinite(end) else abs(float(value))
+
+
+def test(result: Measurement) -> list[Block]:
+    """Statistic, degrees of freedom, critical value and p in one line."""
+    if result.p_value is None:
+        return []
+    parts = []
+    if result.statistic is not None:
+        parts.append(f"{result.statistic_name} {numbers.number(float(result.statistic))}")
+    if "chi_square" in result.facts:
+        parts.append(f"χ² {numbers.number(float(result.facts['chi_square']))}")
+    if result.df is not None:
+        parts.append(f"df {degrees(result.df)}")
+    if result.critical is not None:
+        sign = "±" if result.alternative == "two-sided" else ""
+        parts.append(f"critical {sign}{numbers.number(float(result.critical))}")
+    parts.append(f"p {numbers.p_value(float(result.p_value), result.alpha)}")
+    if float(result.null) != result.no_effect or isinstance(result, Estimate):
+        said = numbers.percent(float(result.null)) if result.percent else numbers.number(float(result.null))
+        parts.append(f"tested {'against' if isinstance(result, Estimate) else 'difference'} {said}")
+    return [Lines(("   ".join(parts),))]
+
+
+def degrees(df: Any) -> str:
+    """Degrees of freedom: one number, or both of an F."""
+    several = df if isinstance(df, tuple) else (df,)
+    return " and ".join(numbers.whole(float(v)) for v in several)
+
+
+def effect_texts(effect: EffectSize) -> tuple[str, str, str]:
+    """Value and limits of an effect."""
+    factor, unit = (100.0, "%") if effect.unit in PERCENT else (1.0, "")
+    values = [float(v) * factor for v in (effect.value, effect.interval.low, effect.interval.high)]
+    texts = numbers.together(*values, width=half_width(effect.value, effect.interval) * factor)
+    return tuple(t + unit if np.isfinite(v) else t for t, v in zip(texts, values, strict=True))  # type: ignore[return-value]
+
+
+def p_word(p: float, alpha: float) -> str:
+    """A p-value behind its sign, as it stands in a sentence."""
+    text = numbers.p_value(p, alpha)
+    return text if text.startswith("<") else f"= {text}"

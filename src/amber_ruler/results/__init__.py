@@ -1,0 +1,31 @@
+"""What every answer is made of: numbers and labels, frozen, composed; the report floor draws them."""
+
+from amber_ruler.results.family import Family
+from amber_ruler.results.measurement import Comparison, Estimate, Measurement
+from amber_ruler.results.parts import Adjustment, Correction, Draws, Evidence, Looks, Part
+from amber_ruler.results.pieces import Axis, Check, EffectSize, Group, Interval, MarginTest, SquaresRow, Test
+from amber_ruler.results.result import Result
+from amber_ruler.results.verdicts import read_verdict
+
+__all__ = [
+    "Adjustment",
+    "Axis",
+    "Check",
+    "Comparison",
+    "Correction",
+    "Draws",
+    "EffectSize",
+    "Estimate",
+    "Evidence",
+    "Family",
+    "Group",
+    "Interval",
+    "Looks",
+    "MarginTest",
+    "Measurement",
+    "Part",
+    "Result",
+    "SquaresRow",
+    "Test",
+    "read_verdict",
+]

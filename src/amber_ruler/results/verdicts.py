@@ -1,0 +1,30 @@
+"""What an interval decides."""
+
+from __future__ import annotations
+
+import numpy as np
+from numpy.typing import NDArray
+
+from amber_ruler.numeric.gate import Number
+from amber_ruler.results.pieces import Interval
+
+BETTER, WORSE, DIFFER = "better", "worse", "differ"
+SAME, UNDECIDED = "no difference that matters", "undecided"
+DIRECTIONS = ("higher", "lower", "neither")
+
+
+def read_verdict(
+    interval: Interval, *, null: Number = 0.0, margin: float | None = None, good: str = "higher"
+) -> str | NDArray[np.str_]:
+    """Say what an interval decides.
+
+    Within `margin` of `null` on both sides it is no difference that matters; wholly on the good side of `null`
+    it is better, on the other side worse (of two groups of which neither is to be better, they differ); else undecided.
+    """
+    low, high = np.asarray(interval.low) - null, np.asarray(interval.high) - null
+    up, down = {"higher": (BETTER, WORSE), "lower": (WORSE, BETTER)}.get(good, (DIFFER, DIFFER))
+    room = margin or 0.0
+    above = (low > 0) | ((low == 0) & np.asarray(interval.low_open))
+    below = (high < 0) | ((high == 0) & np.asarray(interval.high_open))
+    words = np.select([(low > -room) & (high < room), above, below], [SAME, up, down], UNDECIDED)
+    return str(words) if words.ndim == 0 else words

@@ -1,0 +1,246 @@
+"""The one gate: whatever is given for a group becomes what a method computes with, once.
+
+`one`, `two` and `several` return what `needs` says: a Summary for "mean", Counts for "share", Events for "rate", a
+Sample for "values". Labels, metric and missing values travel with the numbers.
+"""
+
+from __future__ import annotations
+
+import copy
+from collections.abc import Iterable, Mapping
+from typing import Any, Literal, TypeAlias, TypeVar, overload
+
+import numpy as np
+from numpy.typing import ArrayLike
+
+from amber_ruler.errors import DataError, InputError
+from amber_ruler.moments import Moments
+from amber_ruler.numeric.gate import scalar_or_array
+from amber_ruler.results.pieces import Axis
+from amber_ruler.samples.counts import Counts, CountTable
+from amber_ruler.samples.events import Events
+from amber_ruler.samples.held import changed, own
+from amber_ruler.samples.pairs import Pairs
+from amber_ruler.samples.sample import Sample
+from amber_ruler.samples.summary import Summary
+
+MeanGroup: TypeAlias = Sample | Summary | Moments | ArrayLike
+ShareGroup: TypeAlias = Sample | Counts | Moments | ArrayLike
+RateGroup: TypeAlias = Sample | Events | Moments | ArrayLike
+ValueGroup: TypeAlias = Sample | ArrayLike
+
+Takes: TypeAlias = Literal["one", "two", "pairs", "several", "factors", "table", "kinds", "columns"]
+Needs: TypeAlias = Literal["mean", "share", "rate", "values"]
+Read: TypeAlias = Summary | Counts | Events | Sample
+R = TypeVar("R", Summary, Counts, Events, Sample)
+
+_KNOWN = (Sample, Summary, Counts, Events, Moments, Pairs, CountTable)
+
+
+@overload
+def one(group: Any, needs: Literal["mean"], *, label: str = ..., least: int = ...) -> Summary: ...
+@overload
+def one(group: Any, needs: Literal["share"], *, label: str = ..., least: int = ...) -> Counts: ...
+@overload
+def one(group: Any, needs: Literal["rate"], *, label: str = ..., least: int = ...) -> Events: ...
+@overload
+def one(group: Any, needs: Literal["values"], *, label: str = ..., least: int = ...) -> Sample: ...
+def one(group: Any, needs: Needs, *, label: str = "group", least: int = 2) -> Read:
+    """Read one group; `label` serves where it has none. `least` is how many values a mean must have."""
+    if needs == "mean":
+        return _summary(group, label, least)
+    if needs == "share":
+        return _counts(group, label)
+    return _events(group, label) if needs == "rate" else _sample(group, label)
+
+
+@overload
+def two(treatment: Any, control: Any, needs: Literal["mean"], *, least: int = ...) -> tuple[Summary, Summary]: ...
+@overload
+def two(treatment: Any, control: Any, needs: Literal["share"], *, least: int = ...) -> tuple[Counts, Counts]: ...
+@overload
+def two(treatment: Any, control: Any, needs: Literal["rate"], *, least: int = ...) -> tuple[Events, Events]: ...
+@overload
+def two(treatment: Any, control: Any, needs: Literal["values"], *, least: int = ...) -> tuple[Sample, Sample]: ...
+def two(treatment: Any, control: Any, needs: Needs, *, least: int = 2) -> tuple[Read, Read]:
+    """Read treatment and control; they must have different labels."""
+    both = one(treatment, needs, label="treatment", least=least), one(control, needs, label="control", least=least)
+    check_labels(both[0].label, both[1].label)
+    return both
+
+
+@overload
+def several(groups: Any, needs: Literal["mean"], *, least: int = ...) -> tuple[Summary, ...]: ...
+@overload
+def several(groups: Any, needs: Literal["values"], *, least: int = ...) -> tuple[Sample, ...]: ...
+def several(groups: Any, needs: Literal["mean", "values"], *, least: int = 1) -> tuple[Read, ...]:
+    """Read several groups, from a mapping of label to group or from groups that carry their labels."""
+    if not isinstance(groups, Mapping):
+        names = [str(getattr(g, "label", "") or k + 1) for k, g in enumerate(groups)]
+        twice = next((n for n in names if names.count(n) > 1), None)
+        if twice is not None:
+            raise InputError(f"Two groups are both labelled {twice!r}: give them different labels.")
+        groups = dict(zip(names, groups, strict=True))
+    if len(groups) < 2:
+        raise InputError(f"There must be at least 2 groups to compare, got {len(groups)}.")
+    found: tuple[Read, ...] = tuple(
+        changed(one(group, needs, label=str(label), least=least), label=str(label)) for label, group in groups.items()
+    )
+    for read in found:
+        if isinstance(read, Summary) and any(np.ndim(v) for v in (read.n, read.mean, read.sd)):
+            raise InputError("Several groups take one number for each group's n, mean and sd, not arrays.")
+    return found
+
+
+def hold(given: Any, takes: Takes, role: str) -> Any:
+    """What a method was given, raw values as samples of their own: nothing that the caller may change later."""
+    if given is None or isinstance(given, _KNOWN):
+        return given
+    if takes in ("one", "two"):
+        return Sample(given, role)
+    if takes in ("several", "factors"):
+        if isinstance(given, Mapping):
+            held = copy.copy(given)  # of the same kind: a table's mapping knows its column
+            held.update({k: hold(group, "one", str(k)) for k, group in given.items()})  # type: ignore[attr-defined]
+            return held
+        if not isinstance(given, Iterable) or isinstance(given, (str, bytes)):
+            raise InputError.rule(role, given, "a mapping of label to group, or a list of groups")
+        return [hold(group, "one", str(k)) for k, group in enumerate(given, start=1)]
+    if isinstance(given, Mapping):
+        return dict(given)
+    if takes == "pairs" and isinstance(given, tuple):
+        return tuple(own("counts", count) if np.ndim(count) else count for count in given)
+    return Sample(given, "group") if takes == "pairs" else own(role, given)
+
+
+def check_labels(treatment: str, control: str) -> None:
+    """Refuse two groups under one label: the direction could not be said."""
+    if treatment == control:
+        raise InputError(f"Treatment and control are both labelled {control!r}: give them different labels.")
+
+
+def axis_of(*groups: Summary | Counts | Events) -> Axis | None:
+    """What the comparisons differ by, as the first group with an axis says."""
+    return next((g.axis for g in groups if g.axis is not None), None)
+
+
+def named(metric: str | None, usual: str, *groups: Read) -> str:
+    """What was measured: as the caller says, or else as the groups do."""
+    return metric or next((g.metric for g in groups if g.metric), usual)
+
+
+def _labelled(group: R, label: str) -> R:
+    return group if group.label else changed(group, label=label)
+
+
+def _sample(group: Any, label: str) -> Sample:
+    if isinstance(group, (Summary, Moments)):
+        raise InputError(f"{type(group).__name__} holds no values: give the values, such as table.samples(…) does.")
+    if isinstance(group, (Counts, Events, Pairs, CountTable)):
+        raise InputError(f"Values are needed, one a unit, not {type(group).__name__}.")
+    sample = _labelled(group, label) if isinstance(group, Sample) else Sample(group, label)
+    if len(sample) == 0:
+        raise DataError(f"Variant {sample.label!r} is empty ({int(sample.missing):,} values missing).")
+    return sample
+
+
+def _moments(group: Any, label: str) -> Moments:
+    if isinstance(group, Moments):
+        return group if group.label else group.relabel(label)
+    sample = _sample(group, label)
+    missing = int(sample.missing)  # a count by now: Sample has settled the rule
+    return Moments.from_arrays(
+        {sample.metric or "value": sample.values}, label=sample.label, missing=missing, checked=True
+    )
+
+
+def _axis(moments: Moments) -> Axis | None:
+    """Several columns are several comparisons."""
+    return Axis("metric", moments.columns) if len(moments.columns) > 1 else moments.axis
+
+
+def _flat(moments: Moments, values: Any) -> Any:
+    """Numbers with one for each column: of a single column without that axis."""
+    return scalar_or_array(values[..., 0] if len(moments.columns) == 1 else values)
+
+
+def _summary(group: Any, label: str, least: int) -> Summary:
+    if isinstance(group, Summary):
+        return _labelled(group, label)
+    if isinstance(group, (Counts, Events, Pairs, CountTable)):
+        raise InputError(f"Means take values, a Summary or Moments, not {type(group).__name__}.")
+    moments = _moments(group, label)
+    n = np.asarray(moments.n)
+    if np.any(n < least):
+        raise DataError(f"Variant {moments.label!r} has {int(n.min())} row with a value: a spread needs at least 2.")
+    values = None if isinstance(group, Moments) else _sample(group, label).values
+    squares = np.diagonal(moments.comoments, axis1=-2, axis2=-1)
+    sd = np.sqrt(squares / np.maximum(n[..., None] - 1, 1))
+    name = moments.columns[0] if len(moments.columns) == 1 else "metrics"
+    return Summary(
+        moments.n if len(moments.columns) == 1 else np.broadcast_to(n[..., None], moments.means.shape),
+        _flat(moments, moments.means),
+        _flat(moments, sd),
+        moments.label,
+        moments.missing,
+        name,
+        _axis(moments),
+        _flat(moments, moments.tails),
+        values,
+    )
+
+
+def _counts(group: Any, label: str) -> Counts:
+    """Successes and trials of 0/1 values."""
+    if isinstance(group, Counts):
+        return _labelled(group, label)
+    if isinstance(group, Summary):
+        raise InputError("Proportions take Counts(successes, trials) or 0/1 values, not a Summary.")
+    if not isinstance(group, Moments):
+        group = _sample(group, label)
+        odd = group.values[(group.values != 0) & (group.values != 1)]
+        if odd.size:
+            raise DataError(_not_binary(f"{odd.size:,} other values such as {odd[0]:g}", group.label))
+    moments = _moments(group, label)
+    # Of values within 0..1, only zeros and ones have a sum of squares equal to their sum.
+    n, mean = np.asarray(moments.n)[..., None], moments.means
+    successes = np.round(n * mean)
+    squares = np.diagonal(moments.comoments, axis1=-2, axis2=-1) + n * mean * mean
+    slack = 1e-6 * np.maximum(1.0, n * 1e-6)
+    off = (mean < 0) | (mean > 1) | (np.abs(n * mean - successes) > slack) | (np.abs(squares - successes) > slack)
+    if off.any():
+        raise DataError(_not_binary(f"other values (their mean is {float(mean[off][0]):g})", moments.label))
+    trials = moments.n if len(moments.columns) == 1 else np.broadcast_to(n, mean.shape)
+    name = moments.columns[0] if len(moments.columns) == 1 else "metrics"
+    found = _flat(moments, successes)
+    return Counts(
+        int(found) if np.ndim(found) == 0 else found, trials, moments.label, moments.missing, name, _axis(moments)
+    )
+
+
+def _events(group: Any, label: str) -> Events:
+    """Counts per unit, each with an exposure of 1, as events over units."""
+    if isinstance(group, Events):
+        return _labelled(group, label)
+    if isinstance(group, (Summary, Counts)):
+        raise InputError(f"Rates take Events(count, exposure) or counts per unit, not {type(group).__name__}.")
+    moments = _moments(group, label)
+    if moments.means.size > 1:
+        raise InputError(f"Rates take the counts of one column at a time: pick one of {list(moments.columns)}.")
+    n, mean = int(moments.n), float(moments.means[0])
+    total = n * (mean + float(moments.tails[0]))
+    whole = round(total)
+    if total < 0 or abs(total - whole) > 1e-6 * max(1.0, whole * 1e-6):
+        raise DataError(f"A rate takes counts, whole and not below 0; those of {moments.label!r} add up to {total:g}.")
+    dispersion = None
+    if n > 1 and mean > 0:
+        dispersion = float(moments.comoments[0, 0]) / (n - 1) / mean
+    (column,) = moments.columns
+    return Events(whole, float(n), moments.label, moments.missing, column, None, dispersion, n)
+
+
+def _not_binary(found: str, label: str) -> str:
+    return (
+        f"A proportion takes values 0 and 1 (or false and true); variant {label!r} has {found}."
+        " Turn the column into a yes or no first, or compare means."
+    )

@@ -1,0 +1,57 @@
+"""Published numbers of one group."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+
+from amber_ruler.numeric import gate
+from amber_ruler.numeric.gate import Floats, Number
+from amber_ruler.results.pieces import Axis
+from amber_ruler.samples.held import own_numbers
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Summary:
+    """Published numbers of one group; arrays stand for many comparisons at once.
+
+    Parameters
+    ----------
+    n : int or array_like
+        Units.
+    mean, sd : float or array_like
+        Mean and standard deviation (with n - 1 below), in the metric's unit.
+    label : str
+        What the group is called in every output.
+    missing : int
+        Units left out because they had no value.
+    metric : str
+        What was measured, for the heading of a result.
+    axis : Axis, optional
+        What the comparisons differ by, where the numbers are arrays: a name, and a label for each.
+    mean_tail : float or array_like
+        What the float64 mean rounds away; filled in by a reduction from rows.
+    values : ndarray, optional
+        The values behind the numbers; filled in by a reduction from a Sample.
+
+    Examples
+    --------
+    >>> Summary(n=4, mean=2.5, sd=1.0, label="current").n
+    4
+    """
+
+    n: Number
+    mean: Number
+    sd: Number
+    label: str = ""
+    missing: int = 0
+    metric: str = ""
+    axis: Axis | None = None
+    mean_tail: Number = field(default=0.0, repr=False)
+    values: Floats | None = field(default=None, repr=False)
+
+    def __post_init__(self) -> None:
+        who = f" of {self.label!r}" if self.label else ""
+        gate.whole(f"n{who}", self.n, 1)
+        gate.finite(f"mean{who}", self.mean)
+        gate.at_least(f"sd{who}", self.sd, 0)
+        own_numbers(self, ("n", "mean", "sd", "mean_tail"))
