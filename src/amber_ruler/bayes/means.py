@@ -167,8 +167,9 @@ _INTEGRALS = legendre.legint(
     (legendre.legvander(_NODES, 9) * _WEIGHTS[:, None] * (np.arange(10) + 0.5)).T, lbnd=-1, axis=0
 )
 # Values at Chebyshev's points, and from there to the coefficients of the polynomial through them.
-_KNOTS = chebyshev.chebpts1(91)
-_FROM_KNOTS = (chebyshev.chebvander(_KNOTS, 90) * np.where(np.arange(91) == 0, 1 / 91, 2 / 91)).T
+_SIZE = 64
+_KNOTS = chebyshev.chebpts1(_SIZE)
+_FROM_KNOTS = (chebyshev.chebvander(_KNOTS, _SIZE - 1) * np.where(np.arange(_SIZE) == 0, 1 / _SIZE, 2 / _SIZE)).T
 _REACH = 14.0  # spreads of the likelihood beyond which nothing is left
 _NOTHING = 1e-45  # of the likelihood's peak
 
@@ -189,7 +190,7 @@ class _EffectPosterior(NamedTuple):
 
         # Panels as wide as the likelihood's spread, and finer where the prior is.
         likely = np.linspace(centre - _REACH * spread, centre + _REACH * spread, 29)
-        known = likelihood(likely)
+        known = likelihood(centre + _REACH * spread * _KNOTS)
         wide = bool(np.all(known > _NOTHING * known.max()))
         if not wide:  # of a large t with few degrees of freedom one side ends abruptly
             fine = np.linspace(likely[0], likely[-1], 1_401)
@@ -201,8 +202,7 @@ class _EffectPosterior(NamedTuple):
         half = np.diff(edges)[:, None] / 2
         x = (edges[1:] + edges[:-1])[:, None] / 2 + half * _NODES
         if wide:  # the logarithm of the likelihood is so smooth that few of its values tell the others
-            logs = np.log(likelihood(centre + _REACH * spread * _KNOTS))
-            log_likelihood = chebyshev.chebval((x - centre) / (_REACH * spread), _FROM_KNOTS @ logs)
+            log_likelihood = chebyshev.chebval((x - centre) / (_REACH * spread), _FROM_KNOTS @ np.log(known))
             seen = np.exp(log_likelihood - log_likelihood.max())
         else:
             seen = likelihood(x)

@@ -10,6 +10,7 @@ import numpy as np
 
 from amber_ruler import effects
 from amber_ruler.errors import DataError
+from amber_ruler.numeric import gate
 from amber_ruler.numeric.gate import Floats
 from amber_ruler.results import Check, Measurement
 from amber_ruler.samples import Counts, Events, Pairs, Sample, Summary
@@ -46,9 +47,9 @@ def without_pair(left_out: int) -> tuple[Check, ...]:
 
 def few(*sizes: Floats) -> tuple[Check, ...]:
     """Say that a small group leans on normal values."""
-    smallest = int(min(n.min() for n in sizes))
-    if smallest >= _FEW:
+    if not any(gate.some(n < _FEW) for n in sizes):
         return ()
+    smallest = int(min(n.min() for n in sizes))
     which = {1: "", 2: "the smaller group has "}.get(len(sizes), "the smallest group has ")
     finding = f"{which}{smallest:,} units"
     advice = "With so few, p and interval rest on values that are roughly normal: look at them."

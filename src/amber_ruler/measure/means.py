@@ -357,14 +357,13 @@ def _effects(
             difference_in_control_sd=None if still else scalar_or_array(arms.difference / arms.sd0),
             **how,  # type: ignore[arg-type]
         )
-        g = found["hedges_g"].interval
-        excluded = (np.asarray(g.low) > 0) | (np.asarray(g.high) < 0)
-        turn = {"greater": 1.0, "less": -1.0}.get(ask.alternative, np.sign(arms.difference))
-        if gate.some(excluded != (turn * arms.difference / test.se > critical)):
+        holds = found["hedges_g"].interval.contains(0.0)
+        distance = {"greater": arms.difference, "less": -arms.difference}.get(ask.alternative, np.abs(arms.difference))
+        if gate.some(holds == (distance / test.se > critical)):
             notes.append("The standardised intervals assume equal variances and here disagree with the test.")
     squares = test.se1**2, test.se0**2
     lifts = effects.lift((arms.mean1, arms.mean0), squares, critical, **how)  # type: ignore[arg-type]
-    found |= {name: effect for name, effect in lifts.items() if gate.some(np.isfinite(effect.value))}
+    found |= {name: effect for name, effect in lifts.items() if effects.known(effect)}
     if "lift" not in found:
         notes.append(f"No lift is given: it needs a control mean above 0, and this is {np.max(arms.mean0):g}.")
     elif ask.alternative == "two-sided" and gate.some(np.isinf(lifts["lift"].interval.low)):

@@ -205,4 +205,4 @@ def _effects(
         alpha=ask.alpha,
         alternative=ask.alternative,
     )
-    return found | {name: e for name, e in lifts.items() if np.any(np.isfinite(e.value))}
+    return found | {name: e for name, e in lifts.items() if effects.known(e)}

@@ -103,4 +103,4 @@ def _large_tail(x: Floats, df: Floats, *, lower: bool) -> Floats:
     scale = 1 / (half * np.abs(np.expm1(w)) + np.sqrt(half))
     area = outward(lambda w: -half[..., None] * expm1_less(w), w, side, scale)
     tail = area * np.sqrt(half / (2 * np.pi)) * np.exp(-stirling_error(half))
-    return np.where((side < 0) == lower, tail, 1 - tail)
+    return np.asarray(np.where((side < 0) == lower, tail, 1 - tail))

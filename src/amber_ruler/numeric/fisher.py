@@ -157,4 +157,4 @@ def _large_tail(x: Floats, df1: Floats, df2: Floats, *, lower: bool) -> Floats:
     constant = np.sqrt(a * b / (2 * np.pi * total))
     constant = constant * np.exp(stirling_error(total) - stirling_error(a) - stirling_error(b))
     tail = constant * outward(log_density, w, side, scale)
-    return np.where((side * turn < 0) == lower, tail, 1 - tail)
+    return np.asarray(np.where((side * turn < 0) == lower, tail, 1 - tail))

@@ -30,7 +30,8 @@ def aligned(*values: ArrayLike) -> list[Floats]:
     """Return float64 arrays broadcast against each other."""
     arrays = [np.asarray(v, dtype=np.float64) for v in values]
     if any(a.ndim for a in arrays):
-        return list(np.broadcast_arrays(*arrays))
+        first = arrays[0].shape
+        return arrays if all(a.shape == first for a in arrays) else list(np.broadcast_arrays(*arrays))
     # Single numbers need no broadcasting, and NumPy's scalars are several times faster than its arrays of one number.
     return [a[()] for a in arrays]
 

@@ -4,11 +4,11 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable
-from types import SimpleNamespace
 from typing import TYPE_CHECKING, Any, TypeAlias
 
 import numpy as np
 
+from amber_ruler.numeric.alike import ARRAYS, NUMBERS
 from amber_ruler.numeric.roots import bracketed_root
 
 if TYPE_CHECKING:
@@ -21,29 +21,6 @@ _STEPS = 7  # before a limit is bracketed and searched for
 _ENOUGH = 0.98  # share of a block after which the few others go on by themselves
 _ROUNDING = 1e-15  # each step is less than the square of the one before, over the one before that
 _FAR = 80.0  # log of a ratio beyond any that counts below 1e15 could tell apart
-
-
-def _quotient(top: float, bottom: float) -> float:
-    """Divide floats as arrays do."""
-    if bottom:
-        return top / bottom
-    return math.copysign(math.inf, top) if top else math.nan
-
-
-def _quotients(top: Any, bottom: Any) -> Any:
-    with np.errstate(divide="ignore", invalid="ignore", over="ignore"):
-        return np.divide(top, bottom)
-
-
-# Each formula stands once and is written for arrays and for single numbers, which are 20 times faster by themselves.
-ARRAYS = SimpleNamespace(
-    sqrt=np.sqrt, exp=np.exp, hypot=np.hypot, least=np.minimum, most=np.maximum, where=np.where,
-    quotient=_quotients, copysign=np.copysign, cos=np.cos, arccos=np.arccos,
-)  # fmt: skip
-NUMBERS = SimpleNamespace(
-    sqrt=math.sqrt, exp=math.exp, hypot=math.hypot, least=min, most=max, where=lambda test, a, b: a if test else b,
-    quotient=_quotient, copysign=math.copysign, cos=math.cos, arccos=math.acos,
-)  # fmt: skip
 
 
 def difference(x1: Any, n1: Any, x0: Any, n0: Any, delta: Any, xp: Any = ARRAYS) -> Any:

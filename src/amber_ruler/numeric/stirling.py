@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from scipy import special
@@ -17,24 +17,29 @@ _EXP_SERIES = 1 / special.factorial(np.arange(2, 13))
 _HALF_LOG_TWO_PI = 0.5 * np.log(2 * np.pi)
 
 
-def stirling_error(a: Floats) -> Floats:
+def stirling_error(a: Any) -> Any:
     """Return log Gamma(a) minus Stirling's formula (a - 1/2) log a - a + log(2 pi)/2, for a > 0.
 
     References
     ----------
     .. [1] Loader (2000), Fast and accurate computation of binomial probabilities.
     """
+    if isinstance(a, float) and a >= 10.0:
+        return _series(1.0 / a)
     a = np.asarray(a, dtype=np.float64)
-    inverse = 1.0 / np.maximum(a, 10.0)
-    square, series = inverse * inverse, np.full(a.shape, _SERIES[-1])
-    for coefficient in _SERIES[-2::-1]:
-        series = series * square + coefficient
-    series = series * inverse
+    series = _series(1.0 / np.maximum(a, 10.0))
     if np.min(a, initial=10.0) >= 10.0:
         return np.asarray(series)
     small = np.minimum(a, 10.0)
     direct = special.gammaln(small) - (small - 0.5) * np.log(small) + small - _HALF_LOG_TWO_PI
     return np.where(a >= 10.0, series, direct)
+
+
+def _series(inverse: Any) -> Any:
+    square, series = inverse * inverse, _SERIES[-1]
+    for coefficient in _SERIES[-2::-1]:
+        series = series * square + coefficient
+    return series * inverse
 
 
 def expm1_less(w: Floats) -> Floats:

@@ -7,13 +7,14 @@ the tail is (Owen, 1968, gives the integral; the rule's convergence is Poisson's
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, NamedTuple
+from functools import lru_cache
+from typing import TYPE_CHECKING, Any, NamedTuple
 
 import numpy as np
 from scipy import special
 
 from amber_ruler.numeric import chisquare, normal
-from amber_ruler.numeric.blocks import in_blocks
+from amber_ruler.numeric.blocks import in_blocks, in_threads
 from amber_ruler.numeric.gate import aligned, some
 from amber_ruler.numeric.roots import bracketed_root, widened
 from amber_ruler.numeric.stirling import expm1_less, stirling_error
@@ -24,13 +25,14 @@ if TYPE_CHECKING:
     from amber_ruler.numeric.gate import Floats
 
 _TINY = 1e-320
-_BLOCK = 1024  # rows of nodes at a time: they stay in the processor's cache
+_SMALL = 16  # rows that are not worth sorting
+_BLOCK = 2048  # rows of nodes at a time: they stay in the processor's cache
 
 
 def cdf(t: ArrayLike, df: ArrayLike) -> Floats:
     """P(T <= t)."""
     t, df = aligned(t, df)
-    result = np.asarray(special.stdtr(df, t))
+    result = in_threads(special.stdtr, df, t)
     # Near the middle the library rounds t away inside df + t^2; the probability between 0 and t does not.
     middle = np.abs(t) < 1e-3
     if some(middle):
@@ -53,7 +55,8 @@ def quantile(p: ArrayLike, df: ArrayLike) -> Floats:
 
 def upper_quantile(q: ArrayLike, df: ArrayLike) -> Floats:
     """The t with P(T > t) = q."""
-    return np.asarray(-special.stdtrit(df, q))
+    q, df = aligned(q, df)
+    return -in_threads(special.stdtrit, df, q)
 
 
 def noncentral_cdf(t: ArrayLike, df: ArrayLike, shift: ArrayLike) -> Floats:
@@ -135,26 +138,33 @@ def shift_bounds(t: ArrayLike, df: ArrayLike, low_tail: float, high_tail: float)
     flat_t, flat_df = t.ravel(), df.ravel()
     # P(T > t | shift) = P(-T < -t | -shift): the lower bound is an upper bound of the mirrored problem. Both are
     # sought together, since small arrays cost by the call.
+    asked, sign, goal = _sides_of(low_tail, high_tail)
+    near = bool(goal.min() > _NEAR_GOAL)
+    bounds = np.empty((2, flat_t.size))
+    bounds[0], bounds[1] = -np.inf, np.inf
+    steep = (np.abs(flat_t) + _REACH) / np.sqrt(2 * flat_df)
+
+    def invert(rows: Any, steepest: Any) -> None:
+        some_t, some_df = flat_t[rows], flat_df[rows]
+        grid = _central_grid(some_t, some_df, few=bool(steepest <= _SHARPEST_FEW), near=near)
+        mirrored = _Grid(sign[..., None] * grid.scaled, grid.weight)
+        bounds[asked, rows] = sign * _upper_shift(sign * some_t, some_df, goal, mirrored)
+
+    if flat_t.size <= _SMALL:  # small arrays cost by the step
+        invert(slice(None), steep.max())
+    else:  # those that a few nodes serve are done together
+        order = np.argsort(steep)
+        in_blocks(lambda part: invert(order[part], steep[order[part][-1]]), flat_t.size, _BLOCK)
+    return ShiftBounds(bounds[0].reshape(t.shape), bounds[1].reshape(t.shape))
+
+
+@lru_cache(maxsize=64)
+def _sides_of(low_tail: float, high_tail: float) -> tuple[Any, Floats, Floats]:
+    """Which bounds are asked for, as they index rows, the sign of each one's mirror, and its goal as a normal score."""
     tails = (low_tail, high_tail)
     asked = [side for side in (0, 1) if tails[side] > 0]
-    sign = np.array([-1.0, 1.0])[asked, None]
-    goal = normal.quantile(np.array(tails)[asked, None])
-    bounds = np.full((2, t.size), np.inf)
-    bounds[0] = -np.inf
-    # Those that a few nodes serve are done together.
-    steep = (np.abs(flat_t) + _REACH) / np.sqrt(2 * flat_df)
-    order = np.argsort(steep)
-
-    def invert(part: slice) -> None:
-        rows = order[part]
-        grid = _central_grid(flat_t[rows], flat_df[rows], few=bool(steep[rows[-1]] <= _SHARPEST_FEW))
-        mirrored = _Grid(sign[..., None] * grid.scaled, grid.weight)
-        found = sign * _upper_shift(sign * flat_t[rows], flat_df[rows], goal, mirrored)
-        for side, shifts in zip(asked, found, strict=True):
-            bounds[side, rows] = shifts
-
-    in_blocks(invert, t.size, _BLOCK)
-    return ShiftBounds(bounds[0].reshape(t.shape), bounds[1].reshape(t.shape))
+    rows = slice(None) if len(asked) == 2 else slice(asked[0], asked[0] + 1)
+    return rows, np.array([-1.0, 1.0])[asked, None], normal.quantile(np.array(tails)[asked, None])
 
 
 def _upper_shift(t: Floats, df: Floats, goal: Floats, grid: _Grid) -> Floats:
@@ -267,6 +277,8 @@ _UNIT_NODES, _UNIT_WEIGHTS = (_LEGENDRE[0] + 1) / 2, _LEGENDRE[1] / 2
 # the steepness t / sqrt(2 df), and a step of h then errs by exp(-2 pi^2 / h^2 / (1 + steepness^2)).
 _NORMAL = np.arange(-11.55, 9.1, 0.55)
 _FEW = np.arange(-10.5, 9.1, 0.75)
+_FEWEST = np.arange(-8.25, 8.3, 0.75)  # for tails down to 0.001, whose integrand lies nearer to the middle
+_NEAR_GOAL = -3.1
 _STEP = 0.075
 _U = np.arange(-5.5, 3.31, _STEP)
 _SINH = np.sinh(_U)
@@ -278,11 +290,11 @@ FAR, _FAR_NODES = 20.0, 600
 _REACH = 7.0  # by which a shift may differ from t until then
 
 
-def _central_grid(t: Floats, df: Floats, *, few: bool = False) -> _Grid:
+def _central_grid(t: Floats, df: Floats, *, few: bool = False, near: bool = False) -> _Grid:
     """Nodes where S itself is; enough while the tail is not far out."""
     spread = np.sqrt(2 * df)
     normal_like = df.min() >= _NORMAL_DF
-    y = (_FEW if few else _NORMAL if normal_like else _SINH) / spread[:, None]
+    y = ((_FEWEST if near else _FEW) if few else _NORMAL if normal_like else _SINH) / spread[:, None]
     with np.errstate(over="ignore"):
         excess = expm1_less(2 * y) if df.max() > 1e5 else np.expm1(2 * y) - 2 * y
         weight = np.exp(-0.5 * df[:, None] * excess)

@@ -36,6 +36,9 @@ class Interval:
 
     def contains(self, value: Number) -> bool | NDArray[np.bool_]:
         """Whether the limits enclose `value`, ends included unless they are open."""
+        if isinstance(value, float) and isinstance(self.low, float) and isinstance(self.high, float):
+            above = self.low < value or (self.low == value and not self.low_open)
+            return above and (self.high > value or (self.high == value and not self.high_open))
         low, high = np.asarray(self.low), np.asarray(self.high)
         above = (low < value) | ((low == value) & ~np.asarray(self.low_open))
         inside = above & ((high > value) | ((high == value) & ~np.asarray(self.high_open)))

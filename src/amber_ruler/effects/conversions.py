@@ -1,0 +1,116 @@
+"""One effect size turned into another, and the words that custom has for their sizes."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from amber_ruler.errors import InputError
+from amber_ruler.numeric import gate
+from amber_ruler.numeric.gate import Number, scalar_or_array
+
+# From where on an effect is customarily called small, medium, large.
+_WORDS = {
+    "d": (0.2, 0.5, 0.8),
+    "h": (0.2, 0.5, 0.8),
+    "r": (0.1, 0.3, 0.5),
+    "w": (0.1, 0.3, 0.5),
+    "f": (0.1, 0.25, 0.4),
+    "f²": (0.02, 0.15, 0.35),
+}
+
+
+def convert(value: Number, start: str, end: str, *, ratio: float = 1.0, share: float | None = None) -> Number:
+    """Turn one effect size of two groups into another.
+
+    Parameters
+    ----------
+    value : float or array_like
+        The effect size.
+    start, end : "d", "r", "odds ratio", "f" or "h"
+        What it is, and what is wanted. f has no sign.
+    ratio : float
+        Units in treatment over units in control; r and f depend on it.
+    share : float between 0 and 1, optional
+        Share of successes in control; needed for h only.
+
+    Returns
+    -------
+    float or ndarray
+
+    Notes
+    -----
+    With k the ratio: r = d / sqrt(d^2 + (1 + k)^2 / k), f = |d| sqrt(k) / (1 + k), odds ratio = exp(pi d / sqrt(3)).
+    The last takes a logistic distribution behind the yes and no, and is an approximation. h follows from the odds ratio
+    and the share.
+
+    References
+    ----------
+    .. [1] Cohen (1988), Statistical Power Analysis for the Behavioral Sciences, 2nd ed.
+    .. [2] Hasselblad & Hedges (1995), Psychological Bulletin 117, 167-178, for the odds ratio.
+
+    Examples
+    --------
+    >>> round(convert(0.5, "d", "r"), 4), round(convert(0.5, "d", "odds ratio"), 3)
+    (0.2425, 2.477)
+    """
+    known = ("d", "r", "odds ratio", "f", "h")
+    gate.choice("start", start, known)
+    gate.choice("end", end, known)
+    x, k = gate.finite("value", value), float(gate.positive("ratio", ratio))
+    scale = (1 + k) / np.sqrt(k)
+    base = 0.5 if share is None else float(gate.between("share", share, 0, 1))
+    if "h" in (start, end) and share is None:
+        raise InputError("h depends on where the shares lie: give share, that of control.")
+    angle, log_odds, slope = np.arcsin(np.sqrt(base)), np.log(base / (1 - base)), np.pi / np.sqrt(3)
+    if start == "r":
+        gate.between("value", value, -1, 1)
+        d = scale * x / np.sqrt((1 - x) * (1 + x))
+    elif start == "odds ratio":
+        d = np.log(gate.positive("value", value)) / slope
+    elif start == "f":
+        d = gate.at_least("value", value, 0) * scale
+    elif start == "h":
+        at = gate.between("the share of treatment that h leads to", (x / 2 + angle) * 2 / np.pi, 0, 1) * np.pi / 2
+        d = (2 * np.log(np.tan(at)) - log_odds) / slope
+    else:
+        d = x
+    if end == "r":
+        return scalar_or_array(d / np.sqrt(d * d + scale * scale))
+    if end == "odds ratio":
+        return scalar_or_array(np.exp(slope * d))
+    if end == "f":
+        return scalar_or_array(np.abs(d) / scale)
+    if end == "h":
+        return scalar_or_array(2 * (np.arctan(np.exp((log_odds + slope * d) / 2)) - angle))
+    return scalar_or_array(d)
+
+
+def customary_word(scale: str, value: float) -> str:
+    """Say by which word an effect of this size is customarily called: a habit, no reason to plan for it.
+
+    Parameters
+    ----------
+    scale : "d", "h", "r", "w", "f" or "f²"
+        What the effect is measured by.
+    value : float
+        Its size, of either sign.
+
+    Returns
+    -------
+    str
+        "less than small", "small", "medium" or "large". What is small on paper may matter, and the other way round:
+        the words were meant for lack of anything better.
+
+    References
+    ----------
+    .. [1] Cohen (1988), Statistical Power Analysis for the Behavioral Sciences, 2nd ed.
+
+    Examples
+    --------
+    >>> customary_word("d", -0.55)
+    'medium'
+    """
+    gate.choice("scale", scale, _WORDS)
+    size = abs(float(gate.finite("value", value)))
+    words = ("less than small", "small", "medium", "large")
+    return words[sum(size >= limit for limit in _WORDS[scale])]

@@ -1,0 +1,92 @@
+"""Relative differences of two means."""
+
+from __future__ import annotations
+
+import math
+from typing import Any
+
+import numpy as np
+
+from amber_ruler.effects.scale import Alternative, effect
+from amber_ruler.numeric.alike import alike
+from amber_ruler.numeric.gate import Floats
+from amber_ruler.results import EffectSize
+
+
+def lift(
+    means: tuple[Floats, Floats],
+    variances: tuple[Floats, Floats],
+    critical: Floats,
+    *,
+    covariance: Floats | float = 0.0,
+    alpha: float,
+    alternative: Alternative = "two-sided",
+) -> dict[str, EffectSize]:
+    """Relative difference, treatment over control minus 1, with three intervals.
+
+    Parameters
+    ----------
+    means : pair of ndarray
+        Means of treatment and control.
+    variances : pair of ndarray
+        Squared standard errors of those means.
+    critical : ndarray
+        Critical value of the test that the interval goes with.
+    covariance : ndarray, optional
+        Covariance of the two means, where both are of the same units.
+    alpha, alternative
+        As for the test.
+
+    Returns
+    -------
+    dict of str to EffectSize
+        `lift` with Fieller's interval, `lift_delta` with that of the delta method, `log_ratio` (log of treatment over
+        control) with its normal interval. NaN where the control's mean is not above 0, and for `log_ratio` where
+        treatment's is not either. Fieller's limits are infinite where the control's mean can't be told from 0: then no
+        finite limit covers the ratio.
+
+    Notes
+    -----
+    A ratio r is inside Fieller's interval when (m1 - r m0)^2 <= c^2 (v1 - 2 r v10 + r^2 v0): the same test as for the
+    difference, so it excludes a lift of 0 exactly when the test of no difference rejects; the others are approximate.
+
+    References
+    ----------
+    .. [1] Fieller (1954), Journal of the Royal Statistical Society B 16, 175-185.
+    .. [2] Hedges, Gurevitch & Curtis (1999), Ecology 80, 1150-1156, for the log ratio.
+    """
+    xp, (m1, m0, v1, v0, c, k) = alike(*means, *variances, covariance, critical)
+    with np.errstate(over="ignore", divide="ignore", invalid="ignore"):
+        lifts = _three(m1, m0, v1, v0, c, k, xp)
+    beyond = {"greater": (2, math.inf), "less": (1, -math.inf)}.get(alternative)
+    if beyond is not None:
+        for one in lifts:
+            one[beyond[0]] = beyond[1] + 0 * one[0]
+    fieller, delta, logs = lifts
+    level = 1 - alpha
+    return {
+        "lift": effect(fieller, level, "lift", "relative"),
+        "lift_delta": effect(delta, level, "lift by the delta method", "relative", aside=True),
+        "log_ratio": effect(logs, level, "log ratio", aside=True),
+    }
+
+
+def _three(m1: Any, m0: Any, v1: Any, v0: Any, covariance: Any, critical: Any, xp: Any) -> list[list[Any]]:
+    """Value and limits by Fieller, by the delta method, and of the log ratio."""
+    square = critical * critical
+    a, b, c = m0 * m0 - square * v0, m1 * m0 - square * covariance, m1 * m1 - square * v1
+    # b^2 - a c, written without the cancellation of m1^2 m0^2.
+    spread = m1 * m1 * v0 + m0 * m0 * v1 - 2 * m1 * m0 * covariance
+    root = critical * xp.sqrt(xp.most(spread - square * (v1 * v0 - covariance * covariance), 0.0))
+    far = b + xp.copysign(root, b)
+    one, two = xp.quotient(far, a), xp.where(far == 0, 0.0, xp.quotient(c, far))
+    ratio, value = xp.quotient(m1, m0), xp.quotient(m1 - m0, m0)
+    hidden = xp.where(xp.both(m0 > 0, xp.isfinite(value)), 0.0, math.nan)
+    low, high = xp.where(a > 0, xp.least(one, two) - 1, -math.inf), xp.where(a > 0, xp.most(one, two) - 1, math.inf)
+    reach = xp.quotient(critical * xp.sqrt(xp.most(v1 - 2 * ratio * covariance + ratio * ratio * v0, 0.0)), m0)
+    logs, log_reach = xp.log(xp.where(ratio > 0, ratio, math.nan)), xp.quotient(reach, ratio)
+    return [
+        [hidden + value, hidden + low, hidden + high],
+        [hidden + value, hidden + (value - reach), hidden + (value + reach)],
+        [hidden + logs, hidden + (logs - log_reach), hidden + (logs + log_reach)],
+    ]

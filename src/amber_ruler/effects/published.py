@@ -1,0 +1,84 @@
+"""Effect sizes behind a published statistic, and how many units a skewed metric wants."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from amber_ruler.effects.scale import tails
+from amber_ruler.numeric import chisquare, fisher, gate
+from amber_ruler.results import EffectSize, Interval
+
+
+def from_f(f: float, df1: float, df2: float, *, alpha: float = 0.05) -> dict[str, EffectSize]:
+    """Effect sizes behind a published F: partial eta squared, omega squared and Cohen f.
+
+    Parameters
+    ----------
+    f : float
+        The statistic, not below 0.
+    df1, df2 : float
+        Its degrees of freedom; df1 = 1 and f = t^2 for a t.
+    alpha : float
+        One minus the level of the intervals.
+
+    Returns
+    -------
+    dict of str to EffectSize
+        `cohen_f`, `eta_squared` and `omega_squared`. The intervals invert the noncentral F at alpha / 2 on each side;
+        a lower limit of 0 says that the F test does not reject at alpha / 2.
+
+    References
+    ----------
+    .. [1] Steiger (2004), Psychological Methods 9, 164-182.
+    .. [2] Olejnik & Algina (2003), Psychological Methods 8, 434-447, for omega squared.
+
+    Examples
+    --------
+    >>> found = from_f(5.0, 2, 57)
+    >>> round(found["eta_squared"].value, 4), round(found["omega_squared"].value, 4)
+    (0.1493, 0.1176)
+    """
+    value = float(gate.at_least("f", f, 0))
+    one, two = float(gate.positive("df1", df1)), float(gate.positive("df2", df2))
+    tail = tails(alpha, "two-sided")
+    low, high = (float(end) for end in fisher.noncentrality_bounds(value, one, two, *tail))
+    n = one + two + 1
+    eta = one * value / (one * value + two)
+    omega = max(0.0, one * (value - 1) / (one * (value - 1) + n))
+    shares = Interval(low / (low + n), high / (high + n), 1 - alpha)
+    roots = Interval(float(np.sqrt(low / n)), float(np.sqrt(high / n)), 1 - alpha)
+    return {
+        "cohen_f": EffectSize(float(np.sqrt(one * value / two)), roots, "Cohen f"),
+        "eta_squared": EffectSize(eta, shares, "partial η²"),
+        "omega_squared": EffectSize(omega, shares, "partial ω²"),
+    }
+
+
+def from_chi_square(statistic: float, n: float, df: float, *, alpha: float = 0.05) -> EffectSize:
+    """Cohen w (φ of a two by two table) behind a published chi-square of n units.
+
+    References
+    ----------
+    .. [1] Cohen (1988), Statistical Power Analysis for the Behavioral Sciences, 2nd ed., chapter 7.
+    .. [2] Smithson (2003), Confidence Intervals, for the inversion of the noncentral chi-square.
+
+    Examples
+    --------
+    >>> w = from_chi_square(9.0, 100, 1)
+    >>> w.value, round(w.interval.low, 4), round(w.interval.high, 4)
+    (0.3, 0.104, 0.496)
+    """
+    x, size = float(gate.at_least("statistic", statistic, 0)), float(gate.positive("n", n))
+    low, high = chisquare.noncentrality_bounds(x, float(gate.positive("df", df)), *tails(alpha, "two-sided"))
+    ends = Interval(float(np.sqrt(low / size)), float(np.sqrt(high / size)), 1 - alpha)
+    return EffectSize(float(np.sqrt(x / size)), ends, "Cohen w")
+
+
+def units_for_skewness(skewness: float) -> float:
+    """Units in each group from which on a t test of a metric so skewed can be trusted.
+
+    References
+    ----------
+    .. [1] Kohavi, Deng, Longbotham & Xu (2014), KDD '14, rule 7.
+    """
+    return 355.0 * skewness**2
