@@ -76,7 +76,7 @@ def test_units_of_parquet(benchmark, parquet):
 
     def units():
         shaped = ar.table(parquet).units(unit="traveller", by="form", measures=wanted)
-        return shaped._frame.to_native().aggregate("count(*), sum(spent)").fetchall()  # noqa: SLF001
+        return shaped.frame.to_native().aggregate("count(*), sum(spent)").fetchall()
 
     slow(benchmark, units)
 

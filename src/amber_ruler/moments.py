@@ -13,6 +13,7 @@ from numpy.typing import ArrayLike, NDArray
 from amber_ruler.errors import DataError, InputError
 from amber_ruler.numeric import gate
 from amber_ruler.numeric.gate import Floats, scalar_or_array
+from amber_ruler.results.display import display, safe
 from amber_ruler.results.pieces import Axis
 
 __all__ = ["Moments", "merge"]
@@ -115,10 +116,13 @@ class Moments:
                 check_finite(name, values, label)
         origin = np.array([np.mean(values) for values in arrays])
         sums, products = np.zeros(len(arrays)), np.zeros((len(arrays), len(arrays)))
-        for start in range(0, n, _ROWS):
-            block = np.stack([values[start : start + _ROWS] for values in arrays]) - origin[:, None]
-            sums += block.sum(axis=1)
-            products += block @ block.T
+        with np.errstate(over="ignore", invalid="ignore"):
+            for start in range(0, n, _ROWS):
+                block = np.stack([values[start : start + _ROWS] for values in arrays]) - origin[:, None]
+                sums += block.sum(axis=1)
+                products += block @ block.T
+        if not np.isfinite(products).all():
+            raise too_large(columns)
         return cls.from_sums(columns, n, origin, sums, products, label=label, missing=missing)
 
     @classmethod
@@ -173,6 +177,20 @@ class Moments:
         )
         missing = sum(m.missing for m in each)
         return cls(first.columns, n, means, comoments, first.label, missing, tails, Axis(axis, tuple(parts)))
+
+    def __repr__(self) -> str:
+        n = f"{self.n:,}" if np.ndim(self.n) == 0 else f"{np.size(self.n)} sets of"
+        return f"<moments {safe(self.label)}: {n} rows of {safe(', '.join(self.columns))}>"
+
+    def _repr_html_(self) -> str:
+        if np.ndim(self.n):
+            return display(f"Moments: {self.label}", ("", ""), [("sets of rows", f"{np.size(self.n):,}")])
+        spread = np.sqrt(np.diag(self.comoments) / max(self.n - 1, 1))
+        rows = [
+            (c, f"{self.n:,}", f"{m:.6g}", f"{s:.4g}")
+            for c, m, s in zip(self.columns, self.means.tolist(), spread.tolist(), strict=True)
+        ]
+        return display(f"Moments: {self.label}", ("column", "n", "mean", "sd"), rows, f"{self.missing:,} rows missing")
 
     def index(self, column: str) -> int:
         """Position of a column, or an error that names the nearest."""
@@ -330,6 +348,11 @@ def merge(parts: Iterable[Moments]) -> Moments:
         paired = [a + b for a, b in zip(level[::2], level[1::2], strict=False)]
         level = paired + level[len(paired) * 2 :]
     return level[0]
+
+
+def too_large(columns: Sequence[str]) -> DataError:
+    """Say that squares overflow."""
+    return DataError(f"The squares of {' or '.join(map(repr, columns))} are too large to add up: change their unit.")
 
 
 def check_lengths(data: Mapping[str, NDArray[Any]]) -> int:

@@ -209,7 +209,7 @@ def test_folders_and_patterns_are_one_table(tmp_path):
         assert found.overall("fare").mean("fare") == pytest.approx(expected, rel=1e-12)
     assert ar.table(tmp_path / "csv" / "day 1's.csv").overall("fare").n == 30
     assert ar.table(tmp_path / "day[1].parquet").overall("fare").n == 30
-    connection = ar.table(tmp_path / "csv" / "day 1's.csv")._source.connection
+    connection = ar.table(tmp_path / "csv" / "day 1's.csv").source.connection
     with pytest.raises(duckdb.PermissionException):
         connection.read_csv(str(tmp_path / "csv" / "day 2's.csv"))
     (tmp_path / "csv" / "other.csv").write_text("form,price\na,1\n", encoding="utf-8")

@@ -15,7 +15,7 @@ from amber_ruler.numeric.gate import Floats
 from amber_ruler.numeric.roots import bracketed_root
 from amber_ruler.register import method
 from amber_ruler.results import Comparison, EffectSize, Evidence, Group, Interval
-from amber_ruler.samples import MeanGroup
+from amber_ruler.samples import MeanGroup, Summary
 from amber_ruler.samples import gate as groups
 
 _PRIOR = Cauchy()
@@ -87,17 +87,8 @@ def means(
     gate.choice("good", good, ("higher", "lower"))
     room = None if margin is None else float(gate.at_least("margin", margin, 0))
     one, two = groups.two(treatment, control, "mean")
-    if any(np.ndim(v) for g in (one, two) for v in (g.n, g.mean, g.sd)):
-        raise InputError("bayes.means compares one pair at a time: give single numbers.")
-    n1, n0, sd1, sd0 = (float(v) for v in (one.n, two.n, one.sd, two.sd))
-    if min(n1, n0) < 2:
-        raise DataError("A group has 1 unit: a spread needs at least 2.")
-    df = n1 + n0 - 2
-    pooled = float(np.hypot(sd1 * np.sqrt(n1 - 1), sd0 * np.sqrt(n0 - 1)) / np.sqrt(df))
-    if pooled == 0:
-        raise DataError("Every value of each group equals the others: without any spread there is no evidence.")
-    effective = n1 * n0 / (n1 + n0)
-    difference = (float(one.mean) - float(two.mean)) + (float(one.mean_tail) - float(two.mean_tail))
+    n1, n0, pooled, difference = _pooled(one, two)
+    df, effective = n1 + n0 - 2, n1 * n0 / (n1 + n0)
     t = difference / pooled * np.sqrt(effective)
     log_factor = log_bayes_factor(t, df, effective, prior.scale)
     effect = _EffectPosterior.of(t, df, np.sqrt(effective), prior)
@@ -136,6 +127,20 @@ def means(
             ),
         ),
     )
+
+
+def _pooled(one: Summary, two: Summary) -> tuple[float, float, float, float]:
+    """Both sizes, the spread that both share, and the difference."""
+    if any(np.ndim(v) for g in (one, two) for v in (g.n, g.mean, g.sd)):
+        raise InputError("bayes.means compares one pair at a time: give single numbers.")
+    n1, n0, sd1, sd0 = (float(v) for v in (one.n, two.n, one.sd, two.sd))
+    if min(n1, n0) < 2:
+        raise DataError("A group has 1 unit: a spread needs at least 2.")
+    pooled = float(np.hypot(sd1 * np.sqrt(n1 - 1), sd0 * np.sqrt(n0 - 1)) / np.sqrt(n1 + n0 - 2))
+    if pooled == 0:
+        raise DataError("Every value of each group equals the others: without any spread there is no evidence.")
+    difference = (float(one.mean) - float(two.mean)) + (float(one.mean_tail) - float(two.mean_tail))
+    return n1, n0, pooled, difference
 
 
 def log_bayes_factor(t: float, df: float, effective: float, scale: float) -> float:

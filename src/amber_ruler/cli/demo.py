@@ -24,7 +24,7 @@ def run(
     out: Annotated[
         Path | None,
         typer.Option(
-            help="Folder for results.json, rulers.png and travellers.csv; made if need be.", show_default=False
+            help="Folder for results.json, rulers.png and the demo's tables; made if need be.", show_default=False
         ),
     ] = None,
 ) -> None:
@@ -89,11 +89,12 @@ def _summary(day: Day) -> list[Block]:
 
 
 def _save(day: Day, folder: Path) -> None:
-    from amber_ruler.demo import path
+    from amber_ruler.demo import TABLES, path
     from amber_ruler.report.document import json_text
     from amber_ruler.report.drawing import rulers_figure, save
 
     save_text(folder / "results.json", json_text(r for step in day.steps for r in step.results))
     save(rulers_figure(list(day.rulers), title="Booking forms at Saltmarsh Ferries"), folder / "rulers.png")
-    shutil.copyfile(path("travellers"), folder / "travellers.csv")
-    write(f"\nWritten to {folder}: results.json, rulers.png, travellers.csv")
+    for name in TABLES:
+        shutil.copyfile(path(name), folder / f"{name}.csv")
+    write(f"\nWritten to {folder}: results.json, rulers.png, and the tables {', '.join(TABLES)} as CSV")

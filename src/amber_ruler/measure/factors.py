@@ -174,10 +174,7 @@ def factors(
     gate.choice("squares", squares, _ASKED)
     together = gate.choice("terms", terms, ("interactions", "main")) == "interactions"
     keyed, names = _keyed(cells, names)
-    levels = tuple(tuple(dict.fromkeys(cell[k] for cell in keyed)) for k in range(len(names)))
-    for name, known in zip(names, levels, strict=True):
-        if len(known) < 2:
-            raise InputError(f"{name!r} has one level only, {known[0]!r}: leave it out.")
+    levels = _levels(list(keyed), names)
     r = Reduced.of(groups.several({JOINT.join(cell): group for cell, group in keyed.items()}, "mean"))
     empty = [JOINT.join(cell) for cell in product(*levels) if cell not in keyed]
     if empty and squares == "III":
@@ -274,9 +271,19 @@ def _few(df: float) -> tuple[Check, ...]:
     return (Check("units", f"{df:.0f} degrees of freedom are left to tell the spread from", advice, "note"),)
 
 
+def _levels(cells: list[tuple[str, ...]], names: Sequence[str]) -> tuple[tuple[str, ...], ...]:
+    levels = tuple(tuple(dict.fromkeys(cell[k] for cell in cells)) for k in range(len(names)))
+    for name, known in zip(names, levels, strict=True):
+        if len(known) < 2:
+            raise InputError(f"{name!r} has one level only, {known[0]!r}: leave it out.")
+    return levels
+
+
 def _keyed(
     cells: Mapping[str, MeanGroup] | Mapping[tuple[str, ...], MeanGroup], names: Sequence[str] | None
 ) -> tuple[dict[tuple[str, ...], MeanGroup], tuple[str, ...]]:
+    if not isinstance(cells, Mapping):
+        raise InputError.rule("cells", type(cells).__name__, "a mapping of cell to group")
     keyed = {tuple(key.split(JOINT)) if isinstance(key, str) else tuple(map(str, key)): g for key, g in cells.items()}
     sizes = {len(key) for key in keyed}
     if len(sizes) != 1 or not sizes <= {2, 3}:

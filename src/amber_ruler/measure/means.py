@@ -139,14 +139,10 @@ def means(
     if known_sd is None and single:
         notes += _other_variances(ask, arms, kind, at, result.p)
     how, source = _METHODS["known" if known_sd is not None else kind]
-    name = groups.named(metric, "value", one, two)
     return Comparison(
-        title=f"{name}: {one.label} − {two.label}",
+        **shared.between(ask, one, two, metric, "value"),
         method=how,
         source=source,
-        metric=name,
-        treatment=one.label,
-        control=two.label,
         estimate=scalar_or_array(arms.difference),
         se=scalar_or_array(test.se),
         interval=result.interval,
@@ -157,9 +153,6 @@ def means(
             shared.mean_group(two.label, arms.n0, arms.mean0, arms.sd0, test.se0),
         ),
         facts={} if test.df is None else {"pooled_sd": scalar_or_array(test.pooled)},
-        margin=ask.margin,
-        good=good,
-        axis=groups.axis_of(one, two),
         checks=(
             *checks.few(arms.n1, arms.n0),
             *(checks.skewed(checks.raw_values(one, two)) if single else ()),

@@ -97,28 +97,25 @@ def paired_proportions(
     n = yes + b + c + no
     estimate = (b - c) / n
     critical = effects.critical_z(ask.tail)
-    low, high = (_limit(b, c, n, limit, side) for limit, side in zip(critical, (-1.0, 1.0), strict=True))
 
     def one_sided(null: Floats, direction: str) -> Floats:
         return shared.p_value(_score(b, c, n, null), normal.sf, direction)
 
-    limits = ask.interval(low, high)
-    notes: list[str] = []
     against = shared.margin_tests(ask, one_sided, at)
     if test == "score":
         z = _score(b, c, n, at)
         p = shared.p_value(z, normal.sf, alternative)
-        limits = shared.agreeing(ask, low, high, p, at, estimate)
         tested = ask.test(p, at, statistic=z, name="z", critical=min(critical), margin_tests=against)
     else:
         if np.any(at != 0):
             raise InputError(f"test={test!r} knows a difference of 0 only; for others take test='score'.")
         p = _binomial_p(b, c, alternative, half=0.5 if test == "mid-p" else 0.0)
         tested = ask.test(p, at, margin_tests=against)
-        if np.any((p < alpha) == limits.contains(0.0)):
-            notes.append(f"Tango's interval of the difference and the {_TESTS[test][0]} here disagree.")
+    low, high = (_limit(b, c, n, limit, side) for limit, side in zip(critical, (-1.0, 1.0), strict=True))
+    apart = None if test == "score" else ("score interval of the difference", f"the {_TESTS[test][0]}")
+    limits, notes = shared.own_or_apart(ask, (low, high), p, at, estimate, apart)
     if np.ndim(n) == 0 and b + c == 0:
-        notes.append("No unit differs between the sides: nothing speaks against equality, and little for it.")
+        notes = (*notes, "No unit differs between the sides: nothing speaks against equality, and little for it.")
     name = metric or unit or "success"
     return Comparison(
         title=f"{name}: {named[0]} − {named[1]}, in pairs",

@@ -110,19 +110,11 @@ def pairs(
     result = shared.symmetric_test(ask, difference, se, n - 1, at)
     with np.errstate(divide="ignore"):
         gain = (sd1**2 + sd0**2) / sd**2
-    name = groups.named(metric, "value", one, two)
-    notes = []
-    if np.ndim(difference) == 0:
-        sharper = f"as sharp as two separate groups of {float(gain * n):,.0f} units each"
-        notes.append(f"The sides correlate {float(r):.3f}: these {int(n):,} pairs are {sharper}.")
     values = {"differences": treatment.differences} if isinstance(treatment, Pairs) else {}
     return Comparison(
-        title=f"{name}: {one.label} − {two.label}, in pairs",
+        **shared.between(ask, one, two, metric, "value", said=", in pairs"),
         method="two values of each unit",
         source="Student (1908), Biometrika 6, 1-25",
-        metric=name,
-        treatment=one.label,
-        control=two.label,
         estimate=scalar_or_array(difference),
         se=scalar_or_array(se),
         interval=result.interval,
@@ -135,16 +127,18 @@ def pairs(
             shared.mean_group("difference", n, difference, sd),
         ),
         facts={"correlation": scalar_or_array(r), "gain": scalar_or_array(gain)},
-        margin=ask.margin,
-        good=good,
-        axis=groups.axis_of(one, two),
         checks=(
             *checks.few(n),
             *checks.skewed(values),
             *checks.without_pair(treatment.left_out if isinstance(treatment, Pairs) else 0),
         ),
-        notes=tuple(notes),
+        notes=_gain_said(r, n, gain) if np.ndim(difference) == 0 else (),
     )
+
+
+def _gain_said(r: Floats, n: Floats, gain: Floats) -> tuple[str, ...]:
+    sharper = f"as sharp as two separate groups of {float(gain * n):,.0f} units each"
+    return (f"The sides correlate {float(r):.3f}: these {int(n):,} pairs are {sharper}.",)
 
 
 def _sides(both: Pairs) -> tuple[Summary, Summary, float, tuple[ArrayLike, ArrayLike]]:

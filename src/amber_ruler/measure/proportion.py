@@ -123,21 +123,14 @@ def proportion(
             f"{one.label!r} has only one outcome: Wald's standard error is 0. Take a score or an exact test."
         )
     critical = effects.critical_z(ask.tail)
-    low, high = _LIMITS[kind](x, n, ask.tail) if kind not in _HALVED else _HALVED[kind](x, n, critical, half)
-    low = np.where(critical[0] == np.inf, 0.0, low)
-    high = np.where(critical[1] == np.inf, 1.0, high)
+    low, high = _limits(kind, x, n, ask.tail, half)
     limits, tested = ask.interval(low, high), None
     notes: tuple[str, ...] = ()
-    found: dict[str, EffectSize] = {}
     if at is not None:
         p, tested = _tested(ask, test, sided, x, n, share0, half)
-        if kind == _OWN[test] and sided == "doubled":
-            limits = shared.agreeing(ask, low, high, p, share0, share)
-        elif np.any((p < ask.alpha) == limits.contains(share0)):
-            notes = (f"The {kind} interval and the {said} are built apart and here disagree.",)
-        h = 2 * (np.arcsin(np.sqrt(share)) - np.arcsin(np.sqrt(share0)))
-        ends = (h + side * c / np.sqrt(n) for side, c in zip((-1, 1), critical, strict=True))
-        found["cohen_h"] = EffectSize(scalar_or_array(h), ask.interval(*ends), "Cohen h")
+        inverts = kind == _OWN[test] and sided == "doubled"
+        apart = None if inverts else (f"{kind} interval", f"the {said}")
+        limits, notes = shared.own_or_apart(ask, (low, high), p, share0, share, apart)
     name = groups.named(metric, "success", one)
     return Estimate(
         title=f"{name}: share of {one.label}",
@@ -149,7 +142,7 @@ def proportion(
         se=scalar_or_array(np.sqrt(share * (1 - share) / n)),
         interval=limits,
         test=tested,
-        effects=found,
+        effects={} if at is None else _distance(ask, share, share0, n, critical),
         groups=(shared.share_group(one.label, x, n),),
         quantity="share",
         margin=ask.margin,
@@ -158,6 +151,21 @@ def proportion(
         checks=checks.missing(one),
         notes=notes,
     )
+
+
+def _limits(kind: str, x: Floats, n: Floats, tail: tuple[float, float], half: float) -> tuple[Floats, Floats]:
+    """Both limits; an open end is 0 or 1."""
+    low, high = _HALVED[kind](x, n, effects.critical_z(tail), half) if kind in _HALVED else _LIMITS[kind](x, n, tail)
+    return np.where(tail[0] == 0, 0.0, low), np.where(tail[1] == 0, 1.0, high)
+
+
+def _distance(
+    ask: shared.Question, share: Floats, null: Floats, n: Floats, critical: tuple[float, float]
+) -> dict[str, EffectSize]:
+    """Cohen h from the share tested."""
+    h = 2 * (np.arcsin(np.sqrt(share)) - np.arcsin(np.sqrt(null)))
+    ends = (h + side * c / np.sqrt(n) for side, c in zip((-1, 1), critical, strict=True))
+    return {"cohen_h": EffectSize(scalar_or_array(h), ask.interval(*ends), "Cohen h")}
 
 
 def _tested(

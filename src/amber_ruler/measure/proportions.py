@@ -13,9 +13,9 @@ from amber_ruler.errors import DataError, InputError
 from amber_ruler.measure import checks, shared
 from amber_ruler.measure.proportion import TwoSided, wilson
 from amber_ruler.numeric import gate, normal, score, tables
-from amber_ruler.numeric.gate import Floats, scalar_or_array
+from amber_ruler.numeric.gate import Floats, Number, scalar_or_array
 from amber_ruler.register import method
-from amber_ruler.results import Check, Comparison, EffectSize, Interval
+from amber_ruler.results import Check, Comparison, EffectSize, Interval, Test
 from amber_ruler.samples import ShareGroup
 from amber_ruler.samples import gate as groups
 
@@ -133,57 +133,52 @@ def proportions(
 
     # Over a common denominator, so that equal shares differ by exactly 0.
     estimate = (x1 * n0 - x0 * n1) / (n1 * n0)
-    statistic = _wald_z if test == "wald" else score.difference_z
-
-    def one_sided(null: Floats, direction: str) -> Floats:
-        return shared.p_value(statistic(*counts, null), normal.sf, direction)
-
     critical = effects.critical_z(ask.tail)
+    p, tested, facts = _tested(ask, counts, test, sided, at)
     low, high = _LIMITS[kind](*counts, critical)
     low, high = np.where(critical[0] == np.inf, -1.0, low), np.where(critical[1] == np.inf, 1.0, high)
-    notes: tuple[str, ...] = ()
-    against = shared.margin_tests(ask, one_sided, at)
-    if test in ("score", "wald"):
-        z = statistic(*counts, at)
-        p = shared.p_value(z, normal.sf, alternative)
-        tested = ask.test(p, at, statistic=z, name="z", critical=min(critical), margin_tests=against)
-    else:
-        p = _exact_p(counts, test, alternative, sided, at)
-        tested = ask.test(p, at, margin_tests=against)
-    limits = ask.interval(low, high)
-    if kind == test:
-        limits = shared.agreeing(ask, low, high, p, at, estimate)
-    elif gate.some((p < alpha) == limits.contains(at)):
-        notes = (f"The {kind} interval of the difference and {_TESTS[test][0]} are built apart and here disagree.",)
-    found, more = _effects(ask, counts, p)
-    if given_margins:
-        found |= _exact_odds(ask, counts, mid=test == "mid-p")
-    name = groups.named(metric, "success", one, two)
-    squared = test == "score" and np.ndim(p) == 0 and at == 0 and alternative == "two-sided"
+    apart = None if kind == test else (f"{kind} interval of the difference", _TESTS[test][0])
+    limits, notes = shared.own_or_apart(ask, (low, high), p, at, estimate, apart)
+    found, more = _effects(ask, counts, p, test)
     return Comparison(
-        title=f"{name}: {one.label} − {two.label}",
+        **shared.between(ask, one, two, metric, "success"),
         method=f"two proportions, {_TESTS[test][0]}{'' if kind == test else f', {kind} interval'}",
         source=_TESTS[test][1],
-        metric=name,
-        treatment=one.label,
-        control=two.label,
         estimate=scalar_or_array(estimate),
         se=scalar_or_array(_wald_se(*counts)),
         interval=limits,
         test=tested,
         effects=found | _number_needed(estimate, limits),
         groups=(shared.share_group(one.label, x1, n1), shared.share_group(two.label, x0, n0)),
-        facts={"chi_square": float(z) ** 2} if squared else {},
-        margin=ask.margin,
-        good=good,
+        facts=facts,
         quantity="share",
-        axis=groups.axis_of(one, two),
         checks=(
             *(_expected_check(counts) if test in ("score", "wald") else ()),
             *checks.missing(one, two),
         ),
         notes=(*notes, *more, *shared.margins_by_score(ask, test)),
     )
+
+
+def _tested(
+    ask: shared.Question, counts: tuple[Floats, Floats, Floats, Floats], test: str, sided: str, null: Floats
+) -> tuple[Floats, Test, dict[str, Number]]:
+    """P-value, the test's record, and the chi-square where the test is the familiar one."""
+    statistic = _wald_z if test == "wald" else score.difference_z
+
+    def one_sided(null: Floats, direction: str) -> Floats:
+        return shared.p_value(statistic(*counts, null), normal.sf, direction)
+
+    against = shared.margin_tests(ask, one_sided, null)
+    if test not in ("score", "wald"):
+        p = _exact_p(counts, test, ask.alternative, sided, null)
+        return p, ask.test(p, null, margin_tests=against), {}
+    z = statistic(*counts, null)
+    p = shared.p_value(z, normal.sf, ask.alternative)
+    critical = min(effects.critical_z(ask.tail))
+    familiar = test == "score" and np.ndim(z) == 0 and null == 0 and ask.alternative == "two-sided"
+    facts: dict[str, Number] = {"chi_square": float(z) ** 2} if familiar else {}
+    return p, ask.test(p, null, statistic=z, name="z", critical=critical, margin_tests=against), facts
 
 
 def _wald_z(x1: Floats, n1: Floats, x0: Floats, n0: Floats, null: Floats) -> Floats:
@@ -273,7 +268,7 @@ _LIMITS = {
 
 
 def _effects(
-    ask: shared.Question, counts: tuple[Floats, Floats, Floats, Floats], p: Floats
+    ask: shared.Question, counts: tuple[Floats, Floats, Floats, Floats], p: Floats, test: str
 ) -> tuple[dict[str, EffectSize], tuple[str, ...]]:
     ratio = effects.risk_ratio(*counts, alpha=ask.alpha, alternative=ask.alternative)
     lift, low, high = (np.asarray(v) - 1 for v in (ratio.value, ratio.interval.low, ratio.interval.high))
@@ -293,6 +288,8 @@ def _effects(
     h = found["cohen_h"].interval
     if gate.some((p < ask.alpha) == ((np.asarray(h.low) <= 0) & (np.asarray(h.high) >= 0))):
         notes.append("The interval of Cohen h comes from the arcsine scale and here disagrees with the score test.")
+    if test in ("exact", "mid-p"):
+        found |= _exact_odds(ask, counts, mid=test == "mid-p")
     return found, tuple(notes)
 
 

@@ -137,14 +137,10 @@ def ranks(
 
     plain = found if at == 0 else test(0.0)[0]
     superiority, notes = _superiority(ask, plain, x, y)
-    name = groups.named(metric, "value", one, two)
     return Comparison(
-        title=f"{name}: {one.label} − {two.label}, by ranks",
+        **shared.between(ask, one, two, metric, "value", said=", by ranks"),
         method=f"rank test of two samples, {'exact' if law.chances is not None else 'normal approximation'}",
         source=_SOURCE,
-        metric=name,
-        treatment=one.label,
-        control=two.label,
         estimate=estimate,
         interval=shared.agreeing(ask, *map(np.asarray, (low, high, p, at, found.above - law.mean + at))),
         test=_record(ask, law, found.above, "U", p, at, one_sided),
@@ -152,8 +148,6 @@ def ranks(
         groups=(quartered(one.label, x), quartered(two.label, y)),
         facts={"U": found.above},
         quantity="rank",
-        margin=ask.margin,
-        good=good,
         checks=(*_tied(found.ties, n1 + n0), *checks.missing(one, two)),
         notes=notes,
     )
@@ -224,16 +218,7 @@ def signed_ranks(
         values, label, missing = one.values, one.label, checks.missing(one)
 
     def test(middle: float) -> tuple[float, _Law, float]:
-        away = values - middle
-        away = away[away != 0]
-        if away.size == 0:
-            raise DataError(f"All {values.size:,} {label} equal {middle:g}: there is nothing to rank.")
-        placed, sizes = order.mean_ranks(np.abs(away))
-        positive = float(placed[away > 0].sum())
-        n, ties = away.size, float(np.sum(sizes.times**3 - sizes.times))
-        if ties == 0 and n <= math.isqrt(_MOST_EXACT):
-            return positive, _Law(n * (n + 1) / 4, 0.0, order.exact_signed_chances(n)), ties
-        return positive, _Law(n * (n + 1) / 4, math.sqrt(n * (n + 1) * (2 * n + 1) / 24 - ties / 48), None), ties
+        return _signed_sum(values - middle, f"All {values.size:,} {label} equal {middle:g}: there is nothing to rank.")
 
     positive, law, ties = test(at)
     p = law.p(positive, alternative)
@@ -276,6 +261,19 @@ def signed_ranks(
         groups=tuple(quartered(side, placed) for side, placed in sides),
         **fields,
     )
+
+
+def _signed_sum(away: Floats, nothing: str) -> tuple[float, _Law, float]:
+    """The sum of the positive ranks, its law when nothing differs, and what ties take from its variance."""
+    away = away[away != 0]
+    if away.size == 0:
+        raise DataError(nothing)
+    placed, sizes = order.mean_ranks(np.abs(away))
+    positive = float(placed[away > 0].sum())
+    n, ties = away.size, float(np.sum(sizes.times**3 - sizes.times))
+    if ties == 0 and n <= math.isqrt(_MOST_EXACT):
+        return positive, _Law(n * (n + 1) / 4, 0.0, order.exact_signed_chances(n)), ties
+    return positive, _Law(n * (n + 1) / 4, math.sqrt(n * (n + 1) * (2 * n + 1) / 24 - ties / 48), None), ties
 
 
 def _record(

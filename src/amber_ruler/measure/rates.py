@@ -203,14 +203,10 @@ def rates(
         if np.any((p < alpha) == limits.contains(0.0)):
             notes = ("The score interval of the difference and the exact test here disagree; the ratio's agrees.",)
     found, more = _effects(ask, counts, test, p if np.all(at == 0) else None)
-    name = groups.named(metric, "events", one, two)
     return Comparison(
-        title=f"{name}: {one.label} − {two.label}",
+        **shared.between(ask, one, two, metric, "events"),
         method=f"two rates, {'score test' if test == 'score' else 'exact conditional test'}",
         source=source,
-        metric=name,
-        treatment=one.label,
-        control=two.label,
         estimate=scalar_or_array(estimate),
         se=scalar_or_array(np.hypot(np.sqrt(x1) / e1, np.sqrt(x0) / e0)),
         interval=limits,
@@ -218,9 +214,6 @@ def rates(
         effects=found,
         groups=(_group(one.label, x1, e1), _group(two.label, x0, e0)),
         quantity="rate",
-        margin=ask.margin,
-        good=good,
-        axis=groups.axis_of(one, two),
         checks=(*_dispersion(one, two), *checks.missing(one, two)),
         notes=(*notes, *more, *shared.margins_by_score(ask, test)),
     )

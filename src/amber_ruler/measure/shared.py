@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
-from typing import Any, Literal, NamedTuple, TypeAlias
+from typing import Any, Literal, NamedTuple, TypeAlias, TypedDict
 
 import numpy as np
 from numpy.typing import ArrayLike
@@ -13,7 +13,9 @@ from amber_ruler.effects import Alternative
 from amber_ruler.errors import InputError
 from amber_ruler.numeric import gate, normal, student
 from amber_ruler.numeric.gate import Floats, scalar_or_array
-from amber_ruler.results import Group, Interval, MarginTest, Test
+from amber_ruler.results import Axis, Group, Interval, MarginTest, Test
+from amber_ruler.samples import gate as groups
+from amber_ruler.samples.gate import Read
 
 Good: TypeAlias = Literal["higher", "lower"]
 _DIRECTIONS = ("higher", "lower")
@@ -64,6 +66,32 @@ def question(
 def null_of(null: ArrayLike | None, among: Callable[..., Floats] = gate.finite, *ends: float) -> Floats | None:
     """The tested value, if there is one, through a gate."""
     return None if null is None else among("null", null, *ends)
+
+
+class Between(TypedDict):
+    """What every comparison of two groups is called by."""
+
+    title: str
+    metric: str
+    treatment: str
+    control: str
+    axis: Axis | None
+    margin: float | None
+    good: str
+
+
+def between(ask: Question, one: Read, two: Read, metric: str | None, usual: str, *, said: str = "") -> Between:
+    """Title, metric and labels of a comparison; `said` stands behind its labels."""
+    name = groups.named(metric, usual, one, two)
+    return {
+        "title": f"{name}: {one.label} − {two.label}{said}",
+        "metric": name,
+        "treatment": one.label,
+        "control": two.label,
+        "axis": groups.axis_of(one, two),
+        "margin": ask.margin,
+        "good": ask.good,
+    }
 
 
 class Symmetric(NamedTuple):
@@ -150,6 +178,26 @@ def agreeing(ask: Question, low: Floats, high: Floats, p: Floats, null: Floats |
             ),
         )
     return ask.interval(low, high)
+
+
+def own_or_apart(
+    ask: Question,
+    limits: tuple[Floats, Floats],
+    p: Floats,
+    null: Floats,
+    estimate: Floats,
+    apart: tuple[str, str] | None,
+) -> tuple[Interval, tuple[str, ...]]:
+    """An interval that inverts its test, settled on the last digit; or one built `apart`, by the names of both.
+
+    A note says where the two disagree.
+    """
+    if apart is None:
+        return agreeing(ask, *limits, p, null, estimate), ()
+    interval = ask.interval(*limits)
+    if gate.some((p < ask.alpha) == interval.contains(null)):
+        return interval, (f"The {apart[0]} and {apart[1]} are built apart and here disagree.",)
+    return interval, ()
 
 
 def margin_tests(ask: Question, one_sided: Callable[[Floats, str], Floats], null: Floats) -> dict[str, MarginTest]:

@@ -58,6 +58,16 @@ def fragment(result: Result) -> str:
     return drawn(view_of(result).layout(result))
 
 
+def display(title: str, header: tuple[str, ...], rows: Iterable[tuple[str, ...]], below: str = "") -> str:
+    """Return a small table as a piece of HTML: what a notebook shows of data."""
+    from amber_ruler.report.blocks import Grid, Heading
+    from amber_ruler.report.numbers import safe
+    from amber_ruler.report.web import fragment as drawn
+
+    cells = tuple(tuple(map(safe, row)) for row in rows)
+    return drawn([Heading(safe(title), safe(below)), Grid(tuple(map(safe, header)), cells)])
+
+
 def html(results: Result | Iterable[Result], *, title: str = "Amber Ruler") -> str:
     """Return results as one self-contained page: real tables, rulers as drawings, nothing fetched, no script.
 

@@ -12,6 +12,8 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
+from amber_ruler.results.display import safe as safe  # noqa: PLC0414 - handed on to the views
+
 if TYPE_CHECKING:
     from amber_ruler.numeric.gate import Number
 
@@ -99,17 +101,6 @@ def fixed(value: float, decimals: int) -> str:
     text = f"{abs(value):,.{max(decimals, 0)}f}"
     negative = value < 0 and any(c in "123456789" for c in text)
     return f"−{text}" if negative else text
-
-
-def safe(label: object) -> str:
-    r"""Make a label printable: control characters become visible escapes and can do nothing.
-
-    Examples
-    --------
-    >>> safe("a" + chr(27) + "[31mb")
-    'a\\x1b[31mb'
-    """
-    return "".join(c if c.isprintable() else c.encode("unicode_escape").decode("ascii") for c in str(label))
 
 
 def _decimals(value: float, digits: int) -> int:

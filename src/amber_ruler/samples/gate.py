@@ -34,7 +34,8 @@ Needs: TypeAlias = Literal["mean", "share", "rate", "values"]
 Read: TypeAlias = Summary | Counts | Events | Sample
 R = TypeVar("R", Summary, Counts, Events, Sample)
 
-_KNOWN = (Sample, Summary, Counts, Events, Moments, Pairs, CountTable)
+_GROUPS = (Sample, Summary, Counts, Events, Moments)
+_KNOWN = (*_GROUPS, Pairs, CountTable)
 
 
 @overload
@@ -75,6 +76,8 @@ def several(groups: Any, needs: Literal["mean"], *, least: int = ...) -> tuple[S
 def several(groups: Any, needs: Literal["values"], *, least: int = ...) -> tuple[Sample, ...]: ...
 def several(groups: Any, needs: Literal["mean", "values"], *, least: int = 1) -> tuple[Read, ...]:
     """Read several groups, from a mapping of label to group or from groups that carry their labels."""
+    if not isinstance(groups, (Mapping, list, tuple)):
+        raise InputError.rule("groups", type(groups).__name__, "a mapping of label to group, or a list of groups")
     if not isinstance(groups, Mapping):
         names = [str(getattr(g, "label", "") or k + 1) for k, g in enumerate(groups)]
         twice = next((n for n in names if names.count(n) > 1), None)
@@ -94,10 +97,12 @@ def several(groups: Any, needs: Literal["mean", "values"], *, least: int = 1) ->
 
 def hold(given: Any, takes: Takes, role: str) -> Any:
     """What a method was given, raw values as samples of their own: nothing that the caller may change later."""
+    if takes in ("one", "two"):
+        if isinstance(given, _GROUPS):
+            return given if given.label else changed(given, label=role)
+        return given if isinstance(given, _KNOWN) else Sample(given, role)
     if given is None or isinstance(given, _KNOWN):
         return given
-    if takes in ("one", "two"):
-        return Sample(given, role)
     if takes in ("several", "factors"):
         if isinstance(given, Mapping):
             held = copy.copy(given)  # of the same kind: a table's mapping knows its column
@@ -119,9 +124,9 @@ def check_labels(treatment: str, control: str) -> None:
         raise InputError(f"Treatment and control are both labelled {control!r}: give them different labels.")
 
 
-def axis_of(*groups: Summary | Counts | Events) -> Axis | None:
+def axis_of(*groups: Read) -> Axis | None:
     """What the comparisons differ by, as the first group with an axis says."""
-    return next((g.axis for g in groups if g.axis is not None), None)
+    return next((axis for g in groups if (axis := getattr(g, "axis", None)) is not None), None)
 
 
 def named(metric: str | None, usual: str, *groups: Read) -> str:

@@ -4,7 +4,10 @@ from __future__ import annotations
 
 from typing import Any, TypeVar
 
+import numpy as np
+
 from amber_ruler.errors import DataError
+from amber_ruler.results.display import display, safe
 
 T = TypeVar("T")
 
@@ -25,6 +28,14 @@ class ByVariant(dict[str, T]):
         self.column = column
         self.unassigned = unassigned
 
+    def __repr__(self) -> str:
+        return f"<by {safe(self.column)}: {', '.join(safe(label) for label in self)}>"
+
+    def _repr_html_(self) -> str:
+        rows = ((label, *_told(item)) for label, item in self.items())
+        below = f"{self.unassigned:,} rows have no label" if self.unassigned else ""
+        return display(f"By {self.column}", ("", "n", "missing", "mean"), rows, below)
+
     def __missing__(self, label: str) -> Any:
         raise DataError.unknown(f"variant in column {self.column!r}", label, self)
 
@@ -42,3 +53,13 @@ class ByVariant(dict[str, T]):
                 f"Column {self.column!r} holds one variant only, {control!r}: a comparison needs a second one."
             )
         return [(other, base) for label, other in self.items() if label != control]
+
+
+def _told(item: Any) -> tuple[str, str, str]:
+    """Count, missing and mean of a sample, of moments (of their first column), or a bare count."""
+    if isinstance(item, int):
+        return f"{item:,}", "", ""
+    values = getattr(item, "values", None)
+    n = len(values) if values is not None else int(np.max(item.n))
+    mean = float(np.mean(values)) if values is not None else float(np.ravel(item.means)[0])
+    return f"{n:,}", f"{int(item.missing):,}", f"{mean:.4g}"

@@ -17,7 +17,7 @@ from narwhals.dtypes import DType
 from numpy.typing import NDArray
 
 from amber_ruler.errors import DataError
-from amber_ruler.moments import Moments
+from amber_ruler.moments import Moments, too_large
 from amber_ruler.numeric.gate import Floats
 from amber_ruler.samples import ByVariant
 
@@ -95,7 +95,7 @@ def from_engine(frame: nw.LazyFrame[Any], columns: Sequence[str], by: str) -> By
         for name, column in zip(names, columns, strict=True):
             endless = rows.filter(nw.col(name).abs() == float("inf")).group_by("label").agg(nw.len().alias("rows"))
             _refuse_endless(column, by, {row["label"]: row["rows"] for row in rows_of(endless)})
-        raise _too_large(columns)
+        raise too_large(columns)
 
     def again(keys: list[Any]) -> dict[Any, Sums]:
         mine = rows.filter(nw.col("label").is_in(keys))
@@ -168,7 +168,7 @@ def from_memory(
     with np.errstate(over="ignore", invalid="ignore"):
         found = sums_around(np.array([[_near_mean(v)] for v in values]), codes)
     if not all(np.isfinite(part.products).all() for part in found.values()):
-        raise _too_large(columns)
+        raise too_large(columns)
 
     def again(far: list[Any]) -> dict[Any, Sums]:
         own = np.array([found[k].mean if k in found else np.zeros(len(columns)) for k in keys]).T
@@ -176,10 +176,6 @@ def from_memory(
         return {k: s for k, s in sums_around(own, np.where(picked, codes, -1)).items() if k in far}
 
     return _moments(found, columns, by, again)
-
-
-def _too_large(columns: Sequence[str]) -> DataError:
-    return DataError(f"The squares of {' or '.join(map(repr, columns))} are too large to add up: change their unit.")
 
 
 def _near_mean(values: Floats) -> float:

@@ -130,14 +130,8 @@ def goodness_of_fit(
     shared.question(alpha)
     if test is not None:
         gate.choice("test", test, ("asymptotic", "exact"))
-    o = whole(list(counts.values()) if isinstance(counts, Mapping) else counts)
-    if o.ndim != 1 or o.size < 2:
-        raise InputError(f"counts must be of at least 2 kinds in one row, got shape {o.shape}.")
-    labels = tuple(map(str, counts if isinstance(counts, Mapping) else range(1, o.size + 1)))
-    planned = _planned(expected, labels)
-    n = float(o.sum())
-    if n == 0:
-        raise DataError("All counts are 0: there is nothing to compare.")
+    labels, o = _counted(counts)
+    planned, n = _planned(expected, labels), float(o.sum())
     goal = n * planned
     few = small(goal)
     how = test or ("exact" if few and statistic is None else "asymptotic")
@@ -178,6 +172,15 @@ def goodness_of_fit(
         checks=expected_check(few, how),
         seed=(seed or 0) if by_chance else None,
     )
+
+
+def _counted(counts: Mapping[str, float] | ArrayLike) -> tuple[tuple[str, ...], Floats]:
+    o = whole(list(counts.values()) if isinstance(counts, Mapping) else counts)
+    if o.ndim != 1 or o.size < 2:
+        raise InputError(f"counts must be of at least 2 kinds in one row, got shape {o.shape}.")
+    if o.sum() == 0:
+        raise DataError("All counts are 0: there is nothing to compare.")
+    return tuple(map(str, counts if isinstance(counts, Mapping) else range(1, o.size + 1))), o
 
 
 def _planned(expected: Mapping[str, float] | ArrayLike | None, labels: tuple[str, ...]) -> Floats:

@@ -148,27 +148,14 @@ def independence(
     few = small(expected)
     how = test or ("exact" if few and (statistic or continuity or correction) is None else "asymptotic")
     by_chance = how == "exact" and o.shape != (2, 2)
-    shared.unused(
-        how,
-        {
-            "statistic": (statistic, how == "asymptotic"),
-            "continuity": (continuity, how == "asymptotic"),
-            "correction": (correction, how == "asymptotic"),
-            "scores": (scores, how == "trend"),
-            "draws": (draws, by_chance),
-            "seed": (seed, by_chance),
-        },
-    )
+    asymptotic = {"statistic": statistic, "continuity": continuity, "correction": correction}
+    shared.unused(how, {name: (given, how == "asymptotic") for name, given in asymptotic.items()})
+    shared.unused(how, {"scores": (scores, how == "trend"), "draws": (draws, by_chance), "seed": (seed, by_chance)})
     kind = gate.choice("statistic", statistic or "chi-square", POWERS)
     each = divergence.power_divergence(o, expected, 1.0)
-    df = float((row.size - 1) * (column.size - 1))
     more = ""
     if how == "asymptotic":
-        fix = gate.choice("correction", correction or "none", ("none", "williams", "n-1"))
-        half = gate.choice("continuity", continuity or "none", ("none", "half")) == "half"
-        value = _corrected(o, expected, kind, fix, n, df, half=half)
-        tested = any_test(float(chisquare.sf(value, df)), alpha, value, NAMES[kind], df)
-        more = ", continuity correction" if half else "" if fix == "none" else f", {fix} correction"
+        tested, more = _asymptotic(o, expected, kind, correction or "none", continuity or "none", alpha)
     elif how == "trend":
         value = _trend(o, scores)
         tested = any_test(min(2 * float(normal.sf(abs(value))), 1.0), alpha, value, "z")
@@ -194,6 +181,18 @@ def independence(
         checks=expected_check(few, how),
         seed=(seed or 0) if by_chance else None,
     )
+
+
+def _asymptotic(
+    o: Floats, expected: Floats, statistic: str, correction: str, continuity: str, alpha: float
+) -> tuple[Test, str]:
+    """The test, and what is to be said of a correction."""
+    fix = gate.choice("correction", correction, ("none", "williams", "n-1"))
+    half = gate.choice("continuity", continuity, ("none", "half")) == "half"
+    df = float((o.shape[0] - 1) * (o.shape[1] - 1))
+    value = _corrected(o, expected, statistic, fix, float(o.sum()), df, half=half)
+    said = ", continuity correction" if half else "" if fix == "none" else f", {fix} correction"
+    return any_test(float(chisquare.sf(value, df)), alpha, value, NAMES[statistic], df), said
 
 
 def _unnamed(counts: ArrayLike) -> CountTable:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, Literal, NamedTuple, TypeAlias
+from typing import Literal, NamedTuple, Protocol, TypeAlias
 
 import numpy as np
 from numpy.typing import NDArray
@@ -17,10 +17,7 @@ from amber_ruler.multiplicity.corrected import corrected
 from amber_ruler.multiplicity.p_values import METHODS, Method
 from amber_ruler.numeric import dunnett, fisher, gate, student, studentized
 from amber_ruler.numeric.gate import Floats
-from amber_ruler.results import Axis, Comparison, Correction, EffectSize, Group, Interval, Test
-
-if TYPE_CHECKING:
-    from amber_ruler.measure.groups.result import Groups
+from amber_ruler.results import Axis, Check, Comparison, Correction, EffectSize, Group, Interval, Test
 
 Step: TypeAlias = Method | Literal["none"]
 PairwiseMethod: TypeAlias = Literal["games-howell", "tukey-kramer", "scheffe"] | Step
@@ -69,6 +66,46 @@ class Spreads:
     covariance: Floats | None = None
 
 
+class Several(Protocol):
+    """What is asked of several groups, to compare their pairs."""
+
+    @property
+    def metric(self) -> str:
+        """What was measured."""
+
+    @property
+    def alpha(self) -> float:
+        """Error rate."""
+
+    @property
+    def overall_p(self) -> float:
+        """P-value of the test that any differs."""
+
+    @property
+    def groups(self) -> tuple[Group, ...]:
+        """The groups."""
+
+    @property
+    def compared(self) -> str:
+        """What the test assumes."""
+
+    @property
+    def quantity(self) -> str:
+        """By what they are compared."""
+
+    @property
+    def good(self) -> str:
+        """The direction in which the metric is good."""
+
+    @property
+    def spreads(self) -> Spreads:
+        """What pairs are compared by."""
+
+    @property
+    def checks(self) -> tuple[Check, ...]:
+        """Assumptions looked at."""
+
+
 class _Pairs(NamedTuple):
     i: NDArray[np.intp]
     j: NDArray[np.intp]
@@ -102,7 +139,7 @@ def _pairs(by: Spreads, i: NDArray[np.intp], j: NDArray[np.intp], *, pooled: boo
     return _Pairs(i, j, difference, se, df)
 
 
-def pairwise(asked: Groups, method: PairwiseMethod) -> Comparison:
+def pairwise(asked: Several, method: PairwiseMethod) -> Comparison:
     """Every pair of groups: see `Groups.pairwise`."""
     gate.choice("method", method, _PAIRWISE)
     by, k, alpha = asked.spreads, len(asked.groups), asked.alpha
@@ -131,7 +168,7 @@ def pairwise(asked: Groups, method: PairwiseMethod) -> Comparison:
     return _result(asked, pairs, raw, adjusted, critical, method, letters=_letters(labels, asked, pairs, adjusted))
 
 
-def against(asked: Groups, control: str, method: Against, alternative: Alternative) -> Comparison:
+def against(asked: Several, control: str, method: Against, alternative: Alternative) -> Comparison:
     """Every other group against one: see `Groups.against`."""
     gate.choice("method", method, _AGAINST)
     by, alpha = asked.spreads, asked.alpha
@@ -178,7 +215,7 @@ def _corrected(raw: Floats, df: Floats, method: str, alpha: float, alternative: 
 
 
 def _result(
-    asked: Groups,
+    asked: Several,
     pairs: _Pairs,
     raw: Floats,
     adjusted: Floats,
@@ -195,16 +232,16 @@ def _result(
     low = np.full(reach.shape, -np.inf) if alternative == "less" else pairs.difference - reach
     high = np.full(reach.shape, np.inf) if alternative == "greater" else pairs.difference + reach
     limits, cut = cut_at_null(Interval(low, high, 1 - alpha), pairs.difference, np.zeros(low.shape), adjusted < alpha)
-    notes: list[str] = []
     name, source = (_AGAINST if control else _PAIRWISE)[method]
-    if method in _BY_STEPS and cut.any():
-        notes.append(f"{int(cut.sum())} of the intervals end at 0, which {name} rejects by its steps.")
-    if asked.overall_p >= alpha and np.any(adjusted < alpha):
-        notes.append(f"The overall test finds nothing (p = {asked.overall_p:.3g}): take a pair that differs with care.")
-    first, second = ([labels[k] for k in side] for side in (pairs.i, pairs.j))
-    by = asked.spreads
-    sides = (("treatment", pairs.i), ("control", pairs.j))
-    mean = np.array([float(g.mean) for g in asked.groups])
+    part = Correction(
+        method=name,
+        source=source,
+        adjusted=adjusted,
+        alpha=alpha,
+        keeps=METHODS[method].keeps if method in METHODS else "the chance of any false claim",
+        size=raw.size,
+        letters=letters or {},
+    )
     return Comparison(
         title=f"{asked.metric}: {'pairs of ' if not control else ''}{len(labels)} groups",
         method=f"each against {control}, {name}" if control else f"all pairs, {name}",
@@ -226,28 +263,38 @@ def _result(
             alternative=alternative,
         ),
         effects=_sizes(asked, pairs),
-        groups=tuple(Group(side, by.n[k], mean[k], by.sd[k]) for side, k in sides),
+        groups=_sides(asked, pairs),
         facts={"overall_p": asked.overall_p},
         quantity=asked.quantity,
         good=asked.good,
-        axis=Axis("variant" if control else "pair", tuple(f"{a} − {b}" for a, b in zip(first, second, strict=True))),
-        parts=(
-            Correction(
-                method=name,
-                source=source,
-                adjusted=adjusted,
-                alpha=alpha,
-                keeps=METHODS[method].keeps if method in METHODS else "the chance of any false claim",
-                size=raw.size,
-                letters=letters or {},
-            ),
-        ),
+        axis=Axis("variant" if control else "pair", _labels(labels, pairs)),
+        parts=(part,),
         checks=tuple(c for c in asked.checks if c.severity in ("warning", "serious")),
-        notes=tuple(notes),
+        notes=_notes(asked, adjusted, int(cut.sum()) if method in _BY_STEPS else 0, name),
     )
 
 
-def _sizes(asked: Groups, pairs: _Pairs) -> dict[str, EffectSize]:
+def _labels(labels: list[str], pairs: _Pairs) -> tuple[str, ...]:
+    return tuple(f"{labels[a]} − {labels[b]}" for a, b in zip(pairs.i.tolist(), pairs.j.tolist(), strict=True))
+
+
+def _sides(asked: Several, pairs: _Pairs) -> tuple[Group, ...]:
+    """The first and the second group of each pair."""
+    by, mean = asked.spreads, np.array([float(g.mean) for g in asked.groups])
+    sides = (("treatment", pairs.i), ("control", pairs.j))
+    return tuple(Group(role, by.n[k], mean[k], by.sd[k]) for role, k in sides)
+
+
+def _notes(asked: Several, adjusted: Floats, cut: int, name: str) -> tuple[str, ...]:
+    notes: list[str] = []
+    if cut:
+        notes.append(f"{cut} of the intervals end at 0, which {name} rejects by its steps.")
+    if asked.overall_p >= asked.alpha and np.any(adjusted < asked.alpha):
+        notes.append(f"The overall test finds nothing (p = {asked.overall_p:.3g}): take a pair that differs with care.")
+    return tuple(notes)
+
+
+def _sizes(asked: Several, pairs: _Pairs) -> dict[str, EffectSize]:
     """Hedges g of each pair by itself, where independent groups are compared by their means."""
     by, (i, j) = asked.spreads, (pairs.i, pairs.j)
     if asked.compared not in ("equal", "unequal") or np.any(by.n[i] + by.n[j] <= 3):
@@ -259,7 +306,7 @@ def _sizes(asked: Groups, pairs: _Pairs) -> dict[str, EffectSize]:
     return {"hedges_g": effects.standardised(t, by.n[i], by.n[j], alpha=asked.alpha)["hedges_g"]}
 
 
-def _letters(labels: tuple[str, ...], asked: Groups, pairs: _Pairs, adjusted: Floats) -> dict[str, str]:
+def _letters(labels: tuple[str, ...], asked: Several, pairs: _Pairs, adjusted: Floats) -> dict[str, str]:
     """Letters that groups share which do not differ significantly, from the highest group on.
 
     References

@@ -1,0 +1,149 @@
+"""Can a table be believed? What is looked at, in order."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from pathlib import Path
+
+import narwhals as nw
+import numpy as np
+
+from amber_ruler.moments import Moments
+from amber_ruler.results import Check
+from amber_ruler.samples import ByVariant
+from amber_ruler.tables import findings, profile, reduce
+from amber_ruler.tables.counting import moments, overall, sizes
+from amber_ruler.tables.findings import Bounds, Findings
+from amber_ruler.tables.frame import Held
+from amber_ruler.tables.split_check import check_split
+
+
+def check(
+    table: Held,
+    *,
+    by: str,
+    unit: str | None = None,
+    split: Mapping[str, float] | None = None,
+    day: str | None = None,
+    strata: str | None = None,
+    covariates: Sequence[str] = (),
+    metrics: Sequence[str] = (),
+    possible: Mapping[str, Bounds] | None = None,
+) -> Findings:
+    """See `Table.check`."""
+    columns = list(dict.fromkeys([*covariates, *metrics, *(possible or {})]))
+    table.need(columns, by, unit, day, strata)
+    checks: list[Check] = []
+    counts, units = sizes(table, by=by), None
+    rows = sum(counts.values()) + counts.unassigned
+    if counts.unassigned:
+        advice = "They belong to no variant and are left out."
+        checks.append(Check("variant labels", f"{counts.unassigned:,} rows have no label in {by!r}", advice, "note"))
+    checks += findings.labels(list(counts))
+    if unit is not None:
+        with table.reading():
+            seen = profile.units(table.frame.lazy(), unit, by)
+        units, counts = seen.units, ByVariant(seen.counts, column=by)
+        repeated = _repeated_rows(table) if seen.rows > units else 0
+        checks.append(findings.unit_of_analysis(seen.rows, units, repeated, unit))
+        checks.append(findings.crossed_units(seen.crossed, units, unit))
+    planned: Mapping[str, float] = dict.fromkeys(counts, 1.0)
+    if len(counts) > 1:
+        sound = check_split(counts, split)
+        planned = sound.planned
+        checks.append(sound.as_check)
+        for name, part in (("day", day), ("stratum", strata)):
+            if part is not None:
+                checks += _split_checks(table, by, part, unit, sound.planned, name)
+    if columns:
+        bounds = {c: (possible or {}).get(c) for c in columns}
+        checks += _column_checks(table, by, bounds, rows, covariates, metrics)
+    return findings.Findings(
+        title=f"Can {Path(table.name).name} be believed?",
+        method="sample ratio, unit of analysis, missing values, balance before the test",
+        source="Fabijan et al. (2019), KDD '19, 2156-2164, for the sample ratio; Kohavi et al. (2014), KDD '14",
+        rows=rows,
+        units=units,
+        counts=dict(counts),
+        planned=planned,
+        checks=tuple(checks),
+    )
+
+
+def _column_checks(
+    table: Held,
+    by: str,
+    bounds: Mapping[str, Bounds | None],
+    rows: int,
+    covariates: Sequence[str],
+    metrics: Sequence[str],
+) -> list[Check]:
+    """What is looked at in each column: impossible values, missing ones, balance before the test, its fitness."""
+    with table.reading():
+        spoilt = profile.impossible(table.frame.lazy(), by, bounds)
+    checks = list(findings.impossible(spoilt, rows, bounds))
+    endless = {c for c, variants in spoilt.items() if any(counted[0] for counted in variants.values())}
+    for column in bounds:
+        if column in endless:
+            continue  # there are no moments
+        arms = moments(table, column, by=by)
+        lost, kept = ({v: getattr(m, part) for v, m in arms.items()} for part in ("missing", "n"))
+        checks.append(findings.missing(lost, kept, column, len(bounds), before=column in covariates))
+        if column in covariates and len(arms) > 1:
+            checks.append(findings.balance(arms, column, len(covariates)))
+        if column in metrics:
+            checks += _metric_checks(table, column, arms, by)
+    return checks
+
+
+def _repeated_rows(table: Held) -> int:
+    with table.reading():
+        columns = [
+            nw.col(c).cast(nw.String) if isinstance(kind, nw.Object) else nw.col(c) for c, kind in table.schema.items()
+        ]
+        lazy = table.frame.lazy().select(*columns)
+        whole, distinct = (
+            int(reduce.rows_of(f.select(nw.len().alias("rows")))[0]["rows"]) for f in (lazy, lazy.unique())
+        )
+    return whole - distinct
+
+
+def _split_checks(
+    table: Held, by: str, part: str, unit: str | None, planned: Mapping[str, float], name: str
+) -> list[Check]:
+    with table.reading():
+        cells = profile.by_part(table.frame.lazy(), by, part, unit)
+    labels = list(planned)
+    known = {(d, v): n for d, v, n in cells if v in planned}
+    names = list(dict.fromkeys(d for d, _ in known))
+    if not names:
+        return [Check(f"split by {name}", f"column {part!r} is empty", "Give the column that holds it.", "warning")]
+    cells_seen = np.array([[known.get((d, v), 0) for v in labels] for d in names], dtype=np.float64)
+    shares = np.array([planned[v] for v in labels])
+    more = findings.days(cells_seen, names) if name == "day" else []
+    return [findings.split_in_parts(cells_seen, names, labels, shares, name), *more]
+
+
+def _metric_checks(table: Held, column: str, arms: ByVariant[Moments], by: str) -> list[Check]:
+    """Is a metric fit to be measured: does it vary, are there enough units, do few values carry it?"""
+    flat = findings.constant(arms, column)
+    found = profile.shape(table.frame.lazy(), column, overall(table, column))
+    checks = [] if flat is None else [flat]
+    if found.zero_one or not any(m.comoments[0, 0] for m in arms.values()):
+        return checks
+    checks.append(findings.shape(min(m.n for m in arms.values()), found.skewness, column))
+    if sum(m.n for m in arms.values()) < 2 / (1 - findings.TOP):
+        return checks
+    with table.reading():
+        limit, share = profile.top(table.frame.lazy(), column, findings.TOP)
+        value = reduce.number(nw.col(column), table.schema[column])
+        capped = table.frame.with_columns(nw.when(value > limit).then(nw.lit(limit)).otherwise(value).alias(column))
+    capped_arms = moments(table.shaped(capped), column, by=by)
+    return [*checks, findings.top(share, limit, _pooled(arms), _pooled(capped_arms), column)]
+
+
+def _pooled(arms: ByVariant[Moments]) -> tuple[float, float]:
+    """Mean over all variants, and standard deviation within them."""
+    n = sum(m.n for m in arms.values())
+    mean = sum(m.n * float(m.means[0]) for m in arms.values()) / n
+    return mean, float(np.sqrt(sum(m.comoments[0, 0] for m in arms.values()) / (n - len(arms))))

@@ -1,0 +1,117 @@
+"""Rows counted and reduced where they are."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import replace
+
+import narwhals as nw
+import numpy as np
+
+from amber_ruler.digest import Digest
+from amber_ruler.errors import DataError, InputError
+from amber_ruler.moments import Moments
+from amber_ruler.samples import ByVariant, CountTable
+from amber_ruler.samples.held import JOINT
+from amber_ruler.tables import conditions, profile, reduce
+from amber_ruler.tables.frame import Held
+from amber_ruler.tables.pairing import codes, floats
+
+_APART = "\x1f"  # the separator of units in ASCII
+
+
+def moments(table: Held, columns: str | Sequence[str], *, by: str | Sequence[str]) -> ByVariant[Moments]:
+    """See `Table.moments`."""
+    if not isinstance(by, str):
+        return moments(table.together(by), columns, by=JOINT.join(by))
+    wanted = [columns] if isinstance(columns, str) else list(dict.fromkeys(columns))
+    table.need(wanted, by)
+    with table.reading():
+        if isinstance(table.frame, nw.LazyFrame):
+            return reduce.from_engine(table.frame, wanted, by)
+        coded, labels = codes(table.frame[by].to_native())
+        values = [floats(table.frame[c].to_native()) for c in wanted]
+        return reduce.from_memory(coded, labels, values, wanted, by)
+
+
+def overall(table: Held, columns: str | Sequence[str]) -> Moments:
+    """See `Table.overall`."""
+    wanted = [columns] if isinstance(columns, str) else list(dict.fromkeys(columns))
+    table.need(wanted)
+    with table.reading():
+        if isinstance(table.frame, nw.LazyFrame):
+            one = "all" + "_" * max(map(len, table.columns))  # a name that no column has
+            frame = table.frame.with_columns(nw.lit("all rows").alias(one))
+            return reduce.from_engine(frame, wanted, one)["all rows"]
+        values = [floats(table.frame[c].to_native()) for c in wanted]
+        coded = np.zeros(len(values[0]), dtype=np.intp)
+        return reduce.from_memory(coded, ["all rows"], values, wanted, "all")["all rows"]
+
+
+def sizes(table: Held, *, by: str, count: str | None = None) -> ByVariant[int]:
+    """See `Table.sizes`."""
+    table.need([] if count is None else [count], by)
+    with table.reading():
+        each = nw.lit(1) if count is None else nw.col(count)
+        named = table.frame.lazy().select(nw.col(by).alias("label"), each.alias("rows"))
+        found = named.group_by("label").agg(nw.col("rows").sum())
+        rows = {row["label"]: int(row["rows"]) for row in reduce.rows_of(found)}
+    unassigned = rows.pop(None, 0)
+    labelled = {reduce.label_text(key): count for key, count in rows.items()}
+    return ByVariant(dict(sorted(labelled.items())), column=by, unassigned=unassigned)
+
+
+def counts(table: Held, *, row: str | None = None, column: str | None = None, count: str | None = None) -> CountTable:
+    """See `Table.counts`."""
+    if row is None and column is None and count is None:
+        first, *others = table.columns
+        table.need(others, first)
+        native = table.fetched(first, *others)
+        counts = np.column_stack([floats(native[name]) for name in others])
+        return CountTable(counts, tuple(map(reduce.label_text, native[first])), tuple(others), first)
+    if row is None or column is None:
+        raise InputError("counts needs both row and column, or neither for a table of counts.")
+    table.need([] if count is None else [count], row, column)
+    with table.reading():
+        each = nw.lit(1) if count is None else nw.col(count)
+        named = table.frame.lazy().select(nw.col(row).alias("row"), nw.col(column).alias("column"), each.alias("n"))
+        named = named.filter(~nw.col("row").is_null() & ~nw.col("column").is_null() & ~nw.col("n").is_null())
+        found = reduce.rows_of(named.group_by("row", "column").agg(nw.col("n").sum()))
+    if not found:
+        raise DataError(f"No row of {table.name} has both {row!r} and {column!r}.")
+    rows, columns = (
+        sorted({item[part] for item in found}, key=lambda v: (isinstance(v, str), v)) for part in ("row", "column")
+    )
+    counts = np.zeros((len(rows), len(columns)))
+    for item in found:
+        counts[rows.index(item["row"]), columns.index(item["column"])] = item["n"]
+    row_labels, column_labels = (tuple(map(reduce.label_text, labels)) for labels in (rows, columns))
+    return CountTable(counts, row_labels, column_labels, row, column)
+
+
+def digest(
+    table: Held, metrics: Sequence[str], *, by: str, covariates: Sequence[str] = (), strata: str = "", day: str = ""
+) -> Digest:
+    """See `Table.digest`."""
+    named = [c for c in (by, strata, day) if c]
+    table.need([*metrics, *covariates], *named)
+    # A key column of our own, whose parts are kept apart by a sign that no label has. An unknown stratum or day is
+    # one of its own; rows without a variant belong to none.
+    key = "cell" + "_" * max(map(len, table.columns))
+    parts = [profile.calendar_day(c, table.schema[c]).cast(nw.String) for c in named]
+    parts = [text if c == by else text.fill_null("") for c, text in zip(named, parts, strict=True)]
+    with table.reading():
+        keyed = table.shaped(table.frame.with_columns(nw.concat_str(*parts, separator=_APART).alias(key)))
+    rows = sizes(keyed, by=key)
+    cells: dict[tuple[str, str, str], dict[str, Moments]] = {}
+    for metric in dict.fromkeys(metrics):
+        columns = [metric, *(c for c in covariates if c != metric)]
+        complete = keyed
+        for column in columns:
+            complete = complete.shaped(complete.frame.filter(conditions.expression(column, missing=False)))
+        for label, found in moments(complete, columns, by=key).items():
+            values = dict(zip(named, label.split(_APART), strict=True))
+            cell = (values[by], values.get(strata, ""), values.get(day, ""))
+            missing = rows[label] - found.n
+            cells.setdefault(cell, {})[metric] = replace(found, label=values[by], missing=missing)
+    return Digest(by, strata, day, tuple(dict.fromkeys(metrics)), tuple(covariates), cells, rows.unassigned)

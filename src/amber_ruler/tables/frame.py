@@ -1,0 +1,158 @@
+"""A table as its engine holds it: what is read of it, and what must be so before anything is."""
+
+from __future__ import annotations
+
+from collections.abc import Hashable, Iterator, Sequence
+from contextlib import contextmanager
+from typing import Any, Self
+
+import narwhals as nw
+
+from amber_ruler.errors import DataError, InputError
+from amber_ruler.samples.held import JOINT
+from amber_ruler.tables import reduce
+from amber_ruler.tables.source import engine_errors, line_of, open_source
+
+_NUMBER = r"^\s*[+-]?(\d+\.?\d*|\.\d+)([eE][+-]?\d+)?\s*$"
+
+
+class Held:
+    """Rows that an engine holds; `Table` is its public face."""
+
+    def __init__(self, source: Any) -> None:
+        self.source = open_source(source)
+        self.frame, self.name = self.source.frame, self.source.name
+        with self.reading():
+            self.schema = self.frame.collect_schema()
+        self.columns = list(self.schema.names())
+        self._known_rows = False  # whether at least one row has been seen
+
+    @contextmanager
+    def reading(self) -> Iterator[None]:
+        """Say which table it was when its engine fails, or when its file changes under the reader."""
+        with engine_errors(self.name):
+            yield
+        self.source.check_unchanged()
+
+    def shaped(self, frame: Any) -> Self:
+        """The same source in another shape; nothing is computed yet where the engine is lazy."""
+        shaped = object.__new__(type(self))
+        shaped.source, shaped.frame, shaped.name = self.source, frame, self.name
+        with self.reading():
+            shaped.schema = frame.collect_schema()
+        shaped.columns = list(shaped.schema.names())
+        shaped._known_rows = False
+        return shaped
+
+    def beside(self, other: Any) -> Any:
+        """Another table's columns, where this one's engine can join them: moved there if they are elsewhere."""
+        here, there = self.frame.implementation, other.implementation
+        if here.is_duckdb():
+            import duckdb
+
+            arrow = other.lazy().collect(backend="pyarrow").to_native()
+            return nw.from_native(
+                duckdb.from_arrow(arrow, connection=self.source.connection or duckdb.default_connection())
+            )
+        if here is there and isinstance(self.frame, nw.LazyFrame) == isinstance(other, nw.LazyFrame):
+            return other
+        raise InputError(
+            f"This table is held by {here.value} and the other one by {there.value}: give both as files, or both as the"
+            " same kind of dataframe."
+        )
+
+    def together(self, by: Sequence[str]) -> Self:
+        """With one more column that joins the labels of several; empty where one of them is."""
+        self.need([], *by)
+        parts = [nw.col(c).cast(nw.String) for c in by]
+        with self.reading():
+            return self.shaped(self.frame.with_columns(nw.concat_str(*parts, separator=JOINT).alias(JOINT.join(by))))
+
+    def need(self, values: Sequence[str], *labels: str | None) -> None:
+        """Say so where there are no rows, a column is absent, values are no numbers, or labels hold other values."""
+        self.need_rows()
+        labelled = [c for c in labels if c is not None]
+        self.need_columns(*values, *labelled)
+        for column in labelled:
+            if self._nested(column):
+                raise DataError(f"Column {column!r} of {self.name} holds lists or records: labels are text or numbers.")
+        for column in values:
+            kind = self.schema[column]
+            if isinstance(kind, (nw.String, nw.Categorical, nw.Enum, nw.Object)):
+                self._refuse_text(column)
+            elif not (kind.is_numeric() or isinstance(kind, (nw.Boolean, nw.Unknown))):
+                raise DataError(f"Column {column!r} of {self.name} holds {kind}, not numbers.")
+
+    def fetched(self, *columns: str, as_text: str = "") -> Any:
+        """Columns in memory, as a pandas frame; long numbers keep their digits on the way as text."""
+        wanted = [nw.col(c).cast(nw.String) if c == as_text else nw.col(c) for c in dict.fromkeys(columns)]
+        frame = self.frame.select(*wanted)
+        with self.reading():
+            if isinstance(frame, nw.LazyFrame):
+                frame = reduce.collected(frame)
+            return frame.to_native() if frame.implementation.is_pandas() else _to_pandas(frame)
+
+    def need_columns(self, *columns: str) -> None:
+        """Say which column is absent, and which is nearest."""
+        for column in columns:
+            if column not in self.schema:
+                raise DataError.unknown(f"column of {self.name}", column, self.columns)
+
+    def need_rows(self) -> None:
+        """Say so where there are no rows."""
+        if self._known_rows:
+            return
+        with self.reading():
+            if not reduce.rows_of(self.frame.lazy().select(nw.col(self.columns[0]).alias("first")).head(1)):
+                raise DataError(f"{self.name} has columns ({', '.join(self.columns)}) but no rows.")
+        self._known_rows = True
+
+    def _nested(self, column: str) -> bool:
+        """Whether values hold other values."""
+        kind = self.schema[column]
+        if not isinstance(kind, nw.Object):
+            return isinstance(kind, (nw.Struct, nw.List, nw.Array))
+        some = self.frame.lazy().select(nw.col(column).alias("value")).filter(~nw.col("value").is_null()).head(1)
+        return any(not isinstance(row["value"], Hashable) for row in reduce.rows_of(some))
+
+    def _refuse_text(self, column: str) -> None:
+        """Say which text stands in a column of numbers, and where."""
+        lazy = self.frame.lazy().select(nw.col(column).alias("value"))
+        with self.reading():
+            head = reduce.rows_of(lazy.head(100_000))
+        for row, item in enumerate(head, start=1):
+            if item["value"] is not None and not _is_number(item["value"]):
+                line = line_of(self.source, row) if self.frame is self.source.frame else ""
+                raise DataError(
+                    f"Column {column!r} of {self.name} holds text, first {str(item['value'])!r} in row {row:,}{line}:"
+                    " numbers are needed. Fix or empty such cells, or choose another column."
+                )
+        if isinstance(self.schema[column], nw.Object):
+            if all(item["value"] is None for item in head):
+                raise DataError(f"Column {column!r} of {self.name} is empty in all {len(head):,} rows looked at.")
+            return
+        text = nw.col("value")
+        with self.reading():
+            known = lazy.filter(~text.is_null())
+            for said, found in (
+                (", such as {!r}: numbers are needed", known.filter(~text.cast(nw.String).str.contains(_NUMBER))),
+                (" such as {!r}: turn it into numbers first", known),
+            ):
+                some = reduce.rows_of(found.head(1))
+                if some:
+                    raise DataError(f"Column {column!r} of {self.name} holds text{said.format(some[0]['value'])}.")
+        raise DataError(f"Column {column!r} of {self.name} is empty in all its rows.")
+
+
+def _to_pandas(frame: nw.DataFrame[Any]) -> Any:
+    import pandas as pd
+
+    return pd.DataFrame({name: frame[name].to_list() for name in frame.columns})
+
+
+def _is_number(value: Any) -> bool:
+    try:
+        float(value)
+    except (TypeError, ValueError):
+        return False
+    return True

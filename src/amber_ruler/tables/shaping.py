@@ -1,0 +1,80 @@
+"""Tables in another shape: names for values, one row a unit."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import Any, TypeVar
+
+import narwhals as nw
+
+from amber_ruler.errors import DataError, InputError
+from amber_ruler.tables import reduce
+from amber_ruler.tables.frame import Held
+from amber_ruler.tables.per_unit import Measure
+
+T = TypeVar("T", bound=Held)
+
+
+def relabel(table: T, column: str, names: Mapping[Any, str]) -> T:
+    """See `Table.relabel`."""
+    table.need_columns(column)
+    if not names:
+        raise InputError(f"Give the values of {column!r} names, such as {{0: 'current', 1: 'short'}}.")
+    kind = table.schema[column]
+    keys = {_as_kind(key, kind): str(name) for key, name in names.items()}
+    value = nw.col(column)
+    with table.reading():
+        strange = table.frame.lazy().filter(~(value.is_null() | value.is_in(list(keys))))
+        strange = strange.select(value.alias("value")).head(1_000)
+        others = sorted({str(row["value"]) for row in reduce.rows_of(strange)})
+    if others:
+        raise DataError.unknown(f"name for a value of column {column!r}", others[0], keys)
+    named: Any = nw.lit(None, dtype=nw.String)
+    for key, name in keys.items():
+        named = nw.when(value == key).then(nw.lit(name)).otherwise(named)
+    return table.shaped(table.frame.with_columns(named.alias(column)))
+
+
+def units(table: T, *, unit: str, by: str, measures: Mapping[str, Measure], assignment: Held | None = None) -> T:
+    """See `Table.units`."""
+    if not measures:
+        raise InputError("Say what to take of each unit's events, such as {'searches': tables.count()}.")
+    taken = {f"{name}": f"measure_{k}" for k, name in enumerate(measures)}
+    for name, measure in measures.items():
+        table.need_columns(*measure.columns)
+        if name in (unit, by):
+            raise InputError(f"The measure {name!r} has the name of a column that is kept: choose another.")
+    table.need_columns(unit, by)
+    rows = table.frame.filter(~nw.col(unit).is_null())
+    rows = rows.select(unit, by, *(m.of_rows(unit).alias(taken[n]) for n, m in measures.items()))
+    rows = rows.with_columns(nw.col(by).alias("variant_low"), nw.col(by).alias("variant_high"))
+    each = rows.group_by(unit).agg(
+        nw.col("variant_low").min(),
+        nw.col("variant_high").max(),
+        *(m.of_units(taken[n]) for n, m in measures.items()),
+    )
+    found = [nw.col(taken[n]).alias(n) for n in measures]
+    if assignment is None:
+        each = each.filter(nw.col("variant_low") == nw.col("variant_high"))
+        return table.shaped(each.select(unit, nw.col("variant_low").alias(by), *found))
+    assignment.need_columns(unit, by)
+    known = table.beside(assignment.frame.select(unit, by).unique())
+    joined = known.join(each.drop("variant_low", "variant_high"), on=unit, how="left")
+    nothing = {n: m.without_events for n, m in measures.items()}
+    filled = [
+        nw.col(taken[n]).alias(n) if nothing[n] is None else nw.col(taken[n]).fill_null(nothing[n]).alias(n)
+        for n in measures
+    ]
+    return table.shaped(joined.select(unit, by, *filled))
+
+
+def _as_kind(key: Any, kind: Any) -> Any:
+    """A key as the column holds it: 0 and "0" find each other."""
+    if isinstance(kind, nw.String):
+        return str(key)
+    if isinstance(key, str) and kind.is_numeric():
+        try:
+            return float(key) if kind.is_float() else int(key)
+        except ValueError:
+            raise InputError.rule("value", key, "a number, as the column holds") from None
+    return key

@@ -1,0 +1,290 @@
+"""Laws that every registered method keeps; a method that doesn't keep one says why where it is registered."""
+
+import inspect
+
+import numpy as np
+import pandas as pd
+import polars as pl
+import pytest
+
+import amber_ruler as ar
+from amber_ruler import AmberRulerError, Moments, Pairs, Sample, Summary
+from amber_ruler.register import METHODS, ROOMS
+from amber_ruler.results import Comparison, Measurement
+
+for room in ROOMS:
+    getattr(ar, room)
+EVERY = [pytest.param(m, id=".".join(key)) for key, m in sorted(METHODS.items())]
+LAWS = {"swap", "rescale", "shift", "broadcast", "doors", "p and interval", "again", "null"}
+ORDER = ["alpha", "null", "alternative", "margin", "good", "metric", "seed"]
+ENDS = {"share": (ar.Counts, "successes", "trials"), "rate": (ar.Events, "count", "exposure")}
+
+
+def call(method):
+    return getattr(getattr(ar, method.room), method.name)
+
+
+def values(method, seed, n, *, change=lambda v: v):
+    """Values such as the method takes: skewed numbers, 0/1, or counts."""
+    rng = np.random.default_rng(seed)
+    drawn = {
+        "share": lambda: (rng.random(n) < 0.3 + 0.2 * (seed % 2)).astype(float),
+        "rate": lambda: rng.poisson(1.5 + 0.6 * (seed % 2), n).astype(float),
+    }.get(method.needs, lambda: np.round(rng.gamma(3, 2, n) + 0.8 * (seed % 2), 3))()
+    return change(drawn)
+
+
+def data(method, *, change=lambda v: v, turned=False):
+    """What to call the method with: its data, and settings that it can't do without."""
+    arms = [values(method, seed, n, change=change) for seed, n in ((1, 40), (2, 30))]
+    labels = ["short", "current"]
+    if method.columns:
+        known = [values(method, seed, n) for seed, n in ((1, 40), (2, 30))]
+        noise = np.random.default_rng(9)
+        both = [{"fare": v, "prior": k + noise.normal(size=v.size)} for v, k in zip(arms, known, strict=True)]
+        found = [Moments.from_arrays(b, label=label) for b, label in zip(both, labels, strict=True)]
+        return (found[::-1] if turned else found), {"value": "fare", "covariate": "prior"}
+    if method.takes in ("one", "two"):
+        found = [Sample(v, label, metric="fare") for v, label in zip(arms, labels, strict=True)]
+        return (found[:1] if method.takes == "one" else found[::-1] if turned else found), {}
+    if method.takes in ("pairs", "columns"):
+        sides = [arms[0][:30], values(method, 4, 30, change=change)]
+        return [Pairs(*(sides[::-1] if turned else sides), ("b", "a") if turned else ("a", "b"))], {}
+    if method.takes == "several":
+        return [{label: Sample(values(method, k, 20 + k, change=change), label) for k, label in enumerate("abc")}], {}
+    if method.takes == "factors":
+        cells = [(a, b) for a in "xy" for b in "uvw"]
+        return [{cell: values(method, k, 8 + k, change=change) for k, cell in enumerate(cells)}], {}
+    return [[[30, 10, 9], [20, 40, 12]] if method.takes == "table" else {"foot": 120, "bicycle": 80, "car": 100}], {}
+
+
+def asked(method, *, change=lambda v: v, turned=False, **settings):
+    given, needed = data(method, change=change, turned=turned)
+    return call(method)(*given, **needed, **settings)
+
+
+def keeps(method, law, *, when=True):
+    """Whether a law is to be tested of a method: where its data allow it, and it doesn't say why not."""
+    if law in method.exempt:
+        pytest.skip(method.exempt[law])
+    if not when:
+        pytest.skip("the law is not about such data")
+
+
+def numbers(result):
+    """What must agree between two ways to ask: estimate, limits, p; of others the test and every group."""
+    if isinstance(result, Measurement):
+        found = [result.estimate, result.interval.low, result.interval.high]
+        return np.array([*found, *([] if result.p_value is None else [result.p_value])], dtype=float)
+    p = getattr(result, "p_values", None) or {"": getattr(result, "p_value", None)}
+    return np.array([*p.values(), *(float(g.mean) for g in getattr(result, "groups", ()))], dtype=float)
+
+
+def same(one, other, rel=1e-9):
+    assert numbers(one) == pytest.approx(numbers(other), rel=rel, abs=1e-12)
+
+
+@pytest.mark.parametrize("method", EVERY)
+def test_settings_stand_in_one_order_and_exemptions_name_laws(method):
+    """Data first; then the method's own choices; then alpha, null, ... as everywhere; choices are words."""
+    common = [name for name in method.settings if name in ORDER]
+    own = [name for name in method.settings if name not in ORDER]
+    assert list(method.settings) == own + common
+    assert common == [name for name in ORDER if name in common]
+    assert not any(item.annotation is bool for item in method.settings.values())
+    assert set(method.exempt) <= LAWS
+    assert method.examples
+    assert "Examples\n    --------" in (inspect.getdoc(method.bare) and method.bare.__doc__)
+
+
+@pytest.mark.parametrize("method", EVERY)
+def test_swapping_the_groups_turns_the_sign(method):
+    """The difference, its limits and its direction; a ratio becomes its inverse; p stays."""
+    keeps(method, "swap", when=method.takes == "two" or (method.takes == "pairs" and method.name != "correlation"))
+    one, other = asked(method), asked(method, turned=True)
+    turn = (lambda v: 1 / v) if one.scale == "ratio" else (lambda v: 2 * one.no_effect - v)
+    assert other.estimate == pytest.approx(turn(one.estimate), rel=1e-9, abs=1e-12)
+    assert (other.interval.low, other.interval.high) == pytest.approx(
+        (turn(one.interval.high), turn(one.interval.low)), rel=1e-7, abs=1e-10
+    )
+    if one.test:
+        assert other.p_value == pytest.approx(one.p_value, rel=1e-9)
+        greater, less = asked(method, alternative="greater"), asked(method, turned=True, alternative="less")
+        assert greater.p_value == pytest.approx(less.p_value, rel=1e-9)
+    if one.evidence:
+        assert one.evidence.chance_better + other.evidence.chance_better == pytest.approx(1, abs=1e-9)
+
+
+@pytest.mark.parametrize("method", EVERY)
+def test_another_unit_rescales_the_answer_and_nothing_else(method):
+    """In pence what is in pounds a hundredth; p and standardised effects don't know the unit."""
+    keeps(method, "rescale", when=method.needs in ("mean", "values") and method.takes not in ("table", "kinds"))
+    one, other = asked(method), asked(method, change=lambda v: 128 * v)
+    if not isinstance(one, Measurement):
+        assert (
+            other.p_value
+            if hasattr(one, "test")
+            else other.p_values == pytest.approx(one.p_value if hasattr(one, "test") else one.p_values, rel=1e-9)
+        )
+        return
+    factor = 128.0 if one.unit == "metric" else 1.0
+    assert other.estimate == pytest.approx(factor * one.estimate, rel=1e-9)
+    assert other.interval.high == pytest.approx(factor * one.interval.high, rel=1e-9)
+    assert (one.p_value is None) or other.p_value == pytest.approx(one.p_value, rel=1e-9)
+    for name in {"hedges_g", "superiority", "d_z"} & set(one.effects):
+        assert other.effects[name].value == pytest.approx(one.effects[name].value, rel=1e-9)
+
+
+@pytest.mark.parametrize("method", EVERY)
+def test_a_shift_of_everything_changes_no_comparison(method):
+    """What both groups have more by as much is no difference."""
+    several = method.takes in ("two", "pairs", "several", "factors", "columns")
+    keeps(method, "shift", when=method.needs in ("mean", "values") and several)
+    one, other = asked(method), asked(method, change=lambda v: v + 1_024)
+    if isinstance(one, Measurement):
+        same(one, other, rel=1e-7)
+    elif hasattr(one, "test"):
+        assert other.p_value == pytest.approx(one.p_value, rel=1e-7)
+
+
+@pytest.mark.parametrize("method", EVERY)
+def test_many_at_once_are_the_same_as_one_by_one(method):
+    """Published numbers as arrays, with an axis that names them."""
+    keeps(method, "broadcast", when=bool(method.published) and method.takes in ("one", "two"))
+    one, other = np.array([40, 55, 300]), np.array([50, 60, 280])
+    axis = ar.Axis("port", ("Gullhaven", "Tern Quay", "Amble"))
+
+    def group(n, k, label, where=None):
+        if method.needs == "mean":
+            return Summary(n, 3.0 + n / 100 + 0.3 * k, 2.0 + 0.1 * k, label, axis=where)
+        make, *_ = ENDS[method.needs]
+        return make(n // 4 + 2 * k, n, label, axis=where)
+
+    def ask(rows, where=None):
+        arms = [group(one[rows], 1, "short", where), group(other[rows], 0, "current")]
+        return call(method)(*arms[: 1 if method.takes == "one" else 2])
+
+    many = ask(slice(None), axis)
+    assert many.axis == axis
+    for k in range(3):
+        single = ask(k)
+        assert np.asarray(many.estimate)[k] == pytest.approx(single.estimate, rel=1e-12)
+        assert np.asarray(many.interval.low)[k] == pytest.approx(single.interval.low, rel=1e-9)
+        assert single.p_value is None or np.asarray(many.p_value)[k] == pytest.approx(single.p_value, rel=1e-9)
+    assert "Tern Quay" in str(many)
+    assert many.to_frame()["port"].tolist() == list(axis.labels)
+
+
+@pytest.mark.parametrize("method", EVERY)
+def test_every_door_gives_the_same_numbers(method):
+    """Lists, arrays, columns of dataframes, samples, moments, published numbers, and tables of each engine."""
+    keeps(method, "doors", when=method.takes in ("one", "two") and not method.columns)
+    arms = [values(method, 1, 40), values(method, 2, 30)][: 1 if method.takes == "one" else 2]
+    expected = call(method)(*arms)
+    containers = [list, pd.Series, pl.Series, lambda v: pd.Series(v).astype("Float64"), Sample]
+    if method.needs != "values":
+        containers.append(lambda v: Moments.from_arrays({"x": v}))
+        if method.needs == "share":
+            containers += [lambda v: ar.Counts(int(v.sum()), v.size), lambda v: v.astype(bool)]
+        elif method.needs == "rate":
+            containers.append(lambda v: ar.Events(int(v.sum()), v.size))
+        else:
+            containers.append(lambda v: Summary(v.size, v.mean(), v.std(ddof=1)))
+    for door in containers:
+        same(call(method)(*map(door, arms)), expected)
+    rows = pd.DataFrame({"v": np.concatenate(arms), "form": np.repeat(["b", "a"][: len(arms)], [v.size for v in arms])})
+    for frame in (rows, pl.from_pandas(rows), pl.from_pandas(rows).lazy()):
+        table = ar.table(frame)
+        for found in [table.samples("v", by="form")] + ([table.moments("v", by="form")] * (method.needs != "values")):
+            same(call(method)(*list(found.values())[::-1]), expected)
+
+
+@pytest.mark.parametrize("method", EVERY)
+def test_p_is_below_alpha_exactly_when_the_interval_leaves_out_the_null(method):
+    """At every level and in every direction, at the null of no effect and at others."""
+    keeps(method, "p and interval", when="alternative" in method.settings)
+    directions = ("two-sided", "greater", "less")
+    base = asked(method)
+    reach = (base.interval.high - base.interval.low) / 2
+    nulls = [{}]
+    if "null" in method.settings and "null" not in method.exempt:
+        at = [base.estimate - 0.9 * reach, base.estimate - 1.1 * reach, base.estimate + 1.2 * reach]
+        nulls = [{"null": float(v)} for v in at if base.unit != "share" or abs(v) < 1] + nulls * (method.takes != "one")
+    for alternative in directions:
+        for alpha in (0.3, 0.05, 0.001):
+            for null in nulls:
+                r = asked(method, alternative=alternative, alpha=alpha, **null)
+                if r.test is not None:
+                    assert (r.p_value < alpha) == (not r.interval.contains(r.null)), (alternative, alpha, null)
+                    assert r.interval.level == 1 - alpha
+
+
+@pytest.mark.parametrize("method", EVERY)
+def test_a_result_is_asked_again_as_if_asked_anew(method):
+    """With the same settings or others; without some units, where they are known; never from what was read back."""
+    keeps(method, "again")
+    r = asked(method)
+    assert r.again() == r
+    assert r.again(alpha=0.2) == asked(method, alpha=0.2)
+    with pytest.raises(ar.InputError, match="alhpa"):
+        r.again(alhpa=0.2)
+    with pytest.raises(ar.InputError, match="can't be asked again"):
+        ar.Result.from_json(r.to_json()).again()
+    if method.takes == "two" and not method.columns:
+        given, needed = data(method)
+        fewer = call(method)(given[0].without([0, 3]), given[1], **needed)
+        assert r.again(without={"short": [0, 3]}) == fewer
+        with pytest.raises(ar.InputError, match="shrt"):
+            r.again(without={"shrt": [0]})
+    if method.takes == "several":
+        assert [g.label for g in r.again(without=["a"]).groups] == ["b", "c"]
+
+
+HOSTILE = [
+    None, "x", 3, [], [[1.0, 2.0]], [np.nan, 1.0, 2.0], [np.inf, 1.0], ["a", "b"], {}, object(), [1.0], [2.0, 2.0, 2.0],
+    (), b"ab", Summary(1, 0.0, 0.0), Summary([2, 3], [1.0, 2.0], 1.0), Pairs([1.0, 2.0], [1.0, 2.0]),
+    Moments.from_arrays({"x": [1.0, 2.0], "y": [0.0, 1.0]}), ar.Counts(0, 1), ar.Events(0, 1.0), [1e300, -1e300, 0.0],
+]  # fmt: skip
+SETTINGS = [
+    {"alpha": 0}, {"alpha": 1.5}, {"alternative": "up"}, {"good": "high"}, {"margin": -1}, {"test": "?"},
+    {"null": np.nan},
+]  # fmt: skip
+
+
+@pytest.mark.parametrize("method", EVERY)
+def test_bad_input_raises_only_our_errors(method):
+    """Whatever is given for the data or a setting: an answer, or an error of ours that says what is wrong."""
+    given, needed = data(method)
+    for bad in HOSTILE:
+        for at in range(len(given)):
+            tried = [bad if k == at else g for k, g in enumerate(given)]
+            try:
+                result = call(method)(*tried, **needed)
+            except AmberRulerError as error:
+                assert len(str(error)) > 12, bad  # noqa: PT017 - an answer is as good
+            else:
+                assert str(result)
+    for setting in SETTINGS:
+        if set(setting) <= set(method.settings):
+            try:
+                assert str(call(method)(*given, **needed, **setting))
+            except AmberRulerError as error:
+                assert next(iter(setting)) in str(error), setting  # noqa: PT017 - likewise
+
+
+@pytest.mark.parametrize("method", EVERY)
+def test_a_result_prints_frames_draws_and_reads_back(method):
+    """Every medium, with a margin where one can be given; labels that would do something do nothing."""
+    from matplotlib.figure import Figure
+
+    settings = {"margin": 0.5} if "margin" in method.settings else {}
+    r = asked(method, **settings)
+    assert r.sentence() in " ".join(str(r).split()).replace("  ", " ") or r.sentence().split(" (")[0][:20]
+    assert len(r.to_frame()) >= 1
+    assert ar.Result.from_json(r.to_json()) == r
+    assert "<section>" in r._repr_html_()
+    ax = Figure().subplots()
+    assert r.plot(ax) is ax
+    if isinstance(r, Comparison):
+        assert r.treatment in str(r)
+        assert r.verdict in ("better", "worse", "undecided", "no difference that matters", "differ")
