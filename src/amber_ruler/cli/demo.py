@@ -97,4 +97,4 @@ def _save(day: Day, folder: Path) -> None:
     save(rulers_figure(list(day.rulers), title="Booking forms at Saltmarsh Ferries"), folder / "rulers.png")
     for name in TABLES:
         shutil.copyfile(path(name), folder / f"{name}.csv")
-    write(f"\nWritten to {folder}: results.json, rulers.png, and the tables {', '.join(TABLES)} as CSV")
+    write(f"\nWritten to {folder}: results.json, rulers.png, and as CSV:\n  {', '.join(TABLES)}")

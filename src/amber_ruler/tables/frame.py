@@ -50,9 +50,10 @@ class Held:
         if here.is_duckdb():
             import duckdb
 
-            arrow = other.lazy().collect(backend="pyarrow").to_native()
+            rows = reduce.collected(other.lazy())
+            rows = rows.to_native() if rows.implementation.is_pandas() else _to_pandas(rows)
             return nw.from_native(
-                duckdb.from_arrow(arrow, connection=self.source.connection or duckdb.default_connection())
+                duckdb.from_df(rows, connection=self.source.connection or duckdb.default_connection())
             )
         if here is there and isinstance(self.frame, nw.LazyFrame) == isinstance(other, nw.LazyFrame):
             return other

@@ -72,7 +72,8 @@ def by_part(frame: nw.LazyFrame[Any], by: str, part: str, unit: str | None) -> l
 
 def calendar_day(column: str, kind: Any) -> nw.Expr:
     """A column of points in time as days; any other as it is."""
-    return nw.col(column).cast(nw.Date) if isinstance(kind, nw.Datetime) else nw.col(column)
+    value = nw.col(column)
+    return value.dt.to_string("%Y-%m-%d") if isinstance(kind, (nw.Datetime, nw.Date)) else value
 
 
 def impossible(

@@ -59,7 +59,7 @@ def ruler(result: Comparison) -> Ruler:
         return many.ruler(result)
     beside = views_of_parts.rulers(result)
     own = ruler_row(result, "adjusted" if beside else between(result))
-    unit = {"share": "pp", "ratio": "times"}.get(result.unit, "")
+    unit = "%" if result.quantity == "superiority" else {"share": "pp", "ratio": "times"}.get(result.unit, "")
     return Ruler((*beside, own), float(result.null), result.margin, result.percent, unit)
 
 
@@ -131,12 +131,15 @@ def _claim(result: Comparison, named: str, value: str) -> str:
         value, direction = f"{value} times", "that of control"
     if result.estimate == result.no_effect:
         value, direction = "equal", "in both"
+    if result.quantity == "superiority":
+        value, direction = f"a chance of {value}", "to have more"
     verdict = str(result.verdict)
     if verdict in {"better", "worse", "differ"}:
         return f"{named}: {verdict}, {value} {direction}"
     if verdict == "undecided":
         null = float(result.null)
-        tested = "no difference" if null == result.no_effect else f"a difference of {numbers.number(null)}"
+        said = numbers.percent(null) if result.quantity == "superiority" else f"a difference of {numbers.number(null)}"
+        tested = "no difference" if null == result.no_effect else said
         return f"{named}: undecided, {value} {direction}, which is in line with {tested}"
     margin = numbers.number((result.margin or 0) * (100 if result.percent else 1)) + (" pp" if result.percent else "")
     return f"{named}: no difference that matters, {value} {direction} and within {margin} either way"

@@ -36,7 +36,7 @@ _COLUMNS = {
     "quantile": ("n", "quantile", "se"),
     "rank": ("n", "median"),
     "spread": ("n", "sd"),
-    "superiority": ("n", "mean"),
+    "superiority": ("n", "median"),
 }
 
 
