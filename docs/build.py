@@ -92,11 +92,10 @@ def row(name: str, thing: Any) -> str:
 
 def method_row(method: Method) -> str:
     """A line of the reference for a registered method: what it takes, and where else it is found."""
-    call = getattr(import_module(f"amber_ruler.{method.room}"), method.name)
     numbers = f" or published numbers ({', '.join(method.published)})" if method.published else ""
     of = "" if method.takes in ("pairs", "table", "kinds", "columns") else f": {NEEDS[method.needs]}"
     command = f"`amber-ruler {method.room} {method.name.replace('_', '-')}`"
-    return f"| `{method.name}{signature(call)}` | {first_line(call)} | {TAKES[method.takes]}{of}{numbers} | {command} |"
+    return f"| `{method.name}{signature(method.bare)}` | {first_line(method.bare)} | {TAKES[method.takes]}{of}{numbers} | {command} |"
 
 
 def reference() -> str:
