@@ -277,7 +277,7 @@ def test_a_result_prints_frames_draws_and_reads_back(method):
     """Every medium, with a margin where one can be given; labels that would do something do nothing."""
     from matplotlib.figure import Figure
 
-    settings = {"margin": 0.5} if "margin" in method.settings else {}
+    settings = {"margin": 0.25} if "margin" in method.settings else {}
     r = asked(method, **settings)
     assert r.sentence() in " ".join(str(r).split()).replace("  ", " ") or r.sentence().split(" (")[0][:20]
     assert len(r.to_frame()) >= 1
