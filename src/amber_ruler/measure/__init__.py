@@ -14,6 +14,7 @@ from amber_ruler.measure.quantiles import quantiles
 from amber_ruler.measure.ranks import ranks, signed_ranks
 from amber_ruler.measure.rates import rate, rates
 from amber_ruler.measure.spreads import spread, spreads
+from amber_ruler.measure.superiority import superiority
 
 __all__ = [
     "correlation",
@@ -34,4 +35,5 @@ __all__ = [
     "signed_ranks",
     "spread",
     "spreads",
+    "superiority",
 ]
