@@ -47,7 +47,7 @@ def layout(result: Comparison) -> list[Block]:
         *test(result),
         *margins(result),
         *views_of_parts.blocks(result),
-        *effects(result.effects, result.alpha, result.alternative),
+        *effects(result.effects, result.alternative),
         *checks_and_notes(result),
         Lines((sentence(result),), strong=True),
     ]

@@ -38,7 +38,7 @@ def layout(result: Estimate) -> list[Block]:
         ruler(result),
         *test(result),
         *views_of_parts.blocks(result),
-        *effects(result.effects, result.alpha, result.alternative),
+        *effects(result.effects, result.alternative),
         *checks_and_notes(result),
         Lines((sentence(result),), strong=True),
     ]

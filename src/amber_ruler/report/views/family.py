@@ -55,15 +55,17 @@ def panels(result: Family) -> list[tuple[str, Ruler]]:
     """A ruler for each unit of measurement: differences of shares on one, of each other metric on its own."""
     grouped: dict[tuple[str, str], list[tuple[str, Measurement]]] = {}
     for label, one in list(_each(result))[:_MOST_ROWS]:
-        own = one.metric if one.unit in ("metric", "rate") else ""
+        own = one.metric if one.unit in ("metric", "rate") else one.quantity
         grouped.setdefault((one.unit, own), []).append((label, one))
     found = []
     for (unit, metric), members in grouped.items():
         first = members[0][1]
         margins = {one.margin for _, one in members}
         rows_ = tuple(ruler_row(one, label) for label, one in members)
+        chance = first.quantity == "superiority"
         said = {"share": "percentage points", "ratio": "ratio", "correlation": "correlation"}.get(unit, safe(metric))
-        marks = {"share": "pp", "ratio": "times"}.get(unit, "")
+        said = "chance to have more" if chance else said
+        marks = "%" if chance else {"share": "pp", "ratio": "times"}.get(unit, "")
         margin = first.margin if len(margins) == 1 else None
         found.append((said, Ruler(rows_, float(np.min(first.null)), margin, first.percent, marks)))
     return found

@@ -37,7 +37,7 @@ def layout(result: GoodnessOfFit) -> list[Block]:
         Grid(header, cells, left=(0, 8)),
         ruler(result),
         Lines((counted_test(result),)),
-        *effects(result.effects, result.alpha),
+        *effects(result.effects),
         *checks_and_notes(result),
         Lines((sentence(result),), strong=True),
     ]

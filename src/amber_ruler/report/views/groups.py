@@ -26,7 +26,7 @@ def layout(result: Groups) -> list[Block]:
         ruler(result),
         *([squares(result.squares, result.alpha)] if result.squares else []),
         Lines((_test(result),)),
-        *effects(result.effects, result.alpha),
+        *effects(result.effects),
         *checks_and_notes(result),
         Lines((sentence(result),), strong=True),
     ]

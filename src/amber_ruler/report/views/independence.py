@@ -28,7 +28,7 @@ def layout(result: Independence) -> list[Block]:
         _counts(result),
         _cells(result),
         Lines((counted_test(result),)),
-        *effects(result.effects, result.alpha),
+        *effects(result.effects),
         *checks_and_notes(result),
         Lines((sentence(result),), strong=True),
     ]

@@ -75,7 +75,8 @@ def _cells(group: Group, mean: str, header: tuple[str, ...]) -> list[str]:
 
 def between(result: Comparison) -> str:
     """Both labels and the sign between them."""
-    return safe(f"{result.treatment} {'/' if result.scale == 'ratio' else '−'} {result.control}")
+    sign = "over" if result.quantity == "superiority" else "/" if result.scale == "ratio" else "−"
+    return safe(f"{result.treatment} {sign} {result.control}")
 
 
 def ruler_row(result: Measurement, label: str) -> RulerRow:
@@ -84,7 +85,7 @@ def ruler_row(result: Measurement, label: str) -> RulerRow:
     return RulerRow(safe(label), float(result.estimate), float(low), float(high), str(result.verdict))
 
 
-def effects(found: Mapping[str, EffectSize], alpha: float, alternative: str = "two-sided") -> list[Block]:
+def effects(found: Mapping[str, EffectSize], alternative: str = "two-sided") -> list[Block]:
     """Effect sizes with their intervals; those aside are named."""
     if not found:
         return []
@@ -96,7 +97,9 @@ def effects(found: Mapping[str, EffectSize], alpha: float, alternative: str = "t
     aside = ", ".join(effect.label for effect in found.values() if effect.aside)
     blocks: list[Block] = []
     if rows:
-        blocks.append(Grid(("effect size", "value", f"{level(1 - alpha)} interval"), tuple(rows)))
+        blocks.append(
+            Grid(("effect size", "value", f"{level(next(iter(found.values())).interval.level)} interval"), tuple(rows))
+        )
     if aside:
         blocks.append(Lines((f"also in .effects: {aside}",)))
     return blocks
