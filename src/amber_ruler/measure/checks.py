@@ -68,7 +68,7 @@ def skewed(samples: Mapping[str, Floats]) -> tuple[Check, ...]:
         needed = effects.units_for_skewness(skewness)
         if len(values) < needed:
             found.append(
-                f"{label} has skewness {skewness:.3g}, which wants about {needed:,.0f} units, and {len(values):,}"
+                f"{label} has skewness {skewness:.3g} and {len(values):,} units; that wants about {needed:,.0f}"
             )
     if not found:
         return ()

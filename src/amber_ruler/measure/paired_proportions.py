@@ -107,9 +107,7 @@ def paired_proportions(
         p = shared.p_value(z, normal.sf, alternative)
         tested = ask.test(p, at, statistic=z, name="z", critical=min(critical), margin_tests=against)
     else:
-        if np.any(at != 0):
-            raise InputError(f"test={test!r} knows a difference of 0 only; for others take test='score'.")
-        p = _binomial_p(b, c, alternative, half=0.5 if test == "mid-p" else 0.0)
+        p = _binomial_p(b, c, at, test, alternative)
         tested = ask.test(p, at, margin_tests=against)
     low, high = (_limit(b, c, n, limit, side) for limit, side in zip(critical, (-1.0, 1.0), strict=True))
     apart = None if test == "score" else ("score interval of the difference", f"the {_TESTS[test][0]}")
@@ -192,9 +190,11 @@ def _limit(b: Floats, c: Floats, n: Floats, critical: float, side: float) -> Flo
     return found
 
 
-def _binomial_p(b: Floats, c: Floats, alternative: str, half: float) -> Floats:
+def _binomial_p(b: Floats, c: Floats, at: Floats, test: Which, alternative: str) -> Floats:
+    if np.any(at != 0):
+        raise InputError(f"test={test!r} knows a difference of 0 only; for others take test='score'.")
     n, even = b + c, np.asarray(0.5)
-    own = half * binomial.point(b, n, even)
+    own = (0.5 if test == "mid-p" else 0.0) * binomial.point(b, n, even)
     above: Floats = binomial.at_least(b, n, even) - own
     below: Floats = binomial.at_least(c, n, even) - own
     return shared.from_tails(above, below, alternative)

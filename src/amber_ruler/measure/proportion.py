@@ -105,15 +105,8 @@ def proportion(
     (0.191, 0.4375, 0.0771)
     """
     ask = shared.question(alpha, alternative, margin, good)
-    gate.choice("test", test, _OWN)
-    kind = gate.choice("interval", interval or _OWN[test], _LIMITS)
-    exact = test == "exact"
-    shared.unused(test, {"two_sided": (two_sided, exact), "continuity": (continuity, not exact)})
-    sided = gate.choice("two_sided", two_sided or "doubled", ("doubled", "likelihood"))
-    half = 0.5 if gate.choice("continuity", continuity or "none", ("none", "half")) == "half" else 0.0
-    if half and kind not in _HALVED:
-        shared.unused(f"{kind} interval beside the {test}", {"continuity": (continuity, False)})
-    said, source = _TESTS[sided if exact else test]
+    kind, sided, half = _conventions(test, interval, two_sided, continuity)
+    said, source = _TESTS[sided if test == "exact" else test]
     one = groups.one(group, "share")
     at = shared.null_of(null, gate.between, 0, 1)
     x, n, share0 = gate.aligned(one.successes, one.trials, 0.5 if at is None else at)
@@ -151,6 +144,21 @@ def proportion(
         checks=checks.missing(one),
         notes=notes,
     )
+
+
+def _conventions(
+    test: Which, interval: Limited | None, two_sided: TwoSided | None, continuity: Continuity | None
+) -> tuple[str, str, float]:
+    """Give the kind of interval, how a p has two sides, and the part of a success that corrects."""
+    gate.choice("test", test, _OWN)
+    kind = gate.choice("interval", interval or _OWN[test], _LIMITS)
+    exact = test == "exact"
+    shared.unused(test, {"two_sided": (two_sided, exact), "continuity": (continuity, not exact)})
+    sided = gate.choice("two_sided", two_sided or "doubled", ("doubled", "likelihood"))
+    half = 0.5 if gate.choice("continuity", continuity or "none", ("none", "half")) == "half" else 0.0
+    if half and kind not in _HALVED:
+        shared.unused(f"{kind} interval beside the {test}", {"continuity": (continuity, False)})
+    return kind, sided, half
 
 
 def _limits(kind: str, x: Floats, n: Floats, tail: tuple[float, float], half: float) -> tuple[Floats, Floats]:

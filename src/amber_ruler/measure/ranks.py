@@ -232,7 +232,6 @@ def signed_ranks(
         moved, its, _ = test(float(shift))
         return np.asarray(its.p(moved, direction))
 
-    left = int(np.sum(values == at))
     name = metric or (both.metric if isinstance(both, Pairs) else one.metric) or "value"
     fields: dict[str, Any] = {
         "method": f"signed ranks, {'exact' if law.chances is not None else 'normal approximation'}",
@@ -246,7 +245,7 @@ def signed_ranks(
         "margin": ask.margin,
         "good": good,
         "checks": (*_tied(ties, values.size), *missing),
-        "notes": (f"{left:,} {label} equal {at:g} and are left out of the test.",) if left else (),
+        "notes": _unranked(values, at, label),
     }
     if not isinstance(both, Pairs):
         return Estimate(title=f"{name}: middle of {label}", label=label, groups=(quartered(label, ordered),), **fields)
@@ -261,6 +260,12 @@ def signed_ranks(
         groups=tuple(quartered(side, placed) for side, placed in sides),
         **fields,
     )
+
+
+def _unranked(values: Floats, at: float, label: str) -> tuple[str, ...]:
+    """Say how many values the test leaves out."""
+    left = int(np.sum(values == at))
+    return (f"{left:,} {label} equal {at:g} and are left out of the test.",) if left else ()
 
 
 def _signed_sum(away: Floats, nothing: str) -> tuple[float, _Law, float]:
