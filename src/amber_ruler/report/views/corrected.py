@@ -9,7 +9,7 @@ from amber_ruler.multiplicity import Corrected
 from amber_ruler.report import numbers
 from amber_ruler.report.blocks import Block, Grid, Heading, Lines, Ruler, RulerRow
 from amber_ruler.report.numbers import safe
-from amber_ruler.report.views.shared import checks_and_notes
+from amber_ruler.report.views.shared import checks_and_notes, standing_words
 
 _MOST_ROWS = 40
 
@@ -41,8 +41,7 @@ def ruler(result: Corrected) -> Ruler:
 def sentence(result: Corrected) -> str:
     """How many comparisons stand."""
     standing = [safe(label) for label, stands in zip(result.labels, result.claims, strict=True) if stands]
-    named = f": {'; '.join(standing)}" if 0 < len(standing) <= 6 else ""
-    return f"{len(standing):,} of {len(result.labels):,} comparisons stand after the {result.method} correction{named}."
+    return standing_words(standing, len(result.labels), result.method)
 
 
 def rows(result: Corrected) -> dict[str, Any]:

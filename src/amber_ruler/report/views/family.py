@@ -12,7 +12,7 @@ from amber_ruler.report.blocks import Block, Grid, Heading, Lines, Ruler
 from amber_ruler.report.numbers import safe
 from amber_ruler.report.views import many
 from amber_ruler.report.views.measured import amounts, ruler_row, span
-from amber_ruler.report.views.shared import alarms, checks_and_notes
+from amber_ruler.report.views.shared import alarms, checks_and_notes, standing_words
 from amber_ruler.results import Family, Measurement
 
 if TYPE_CHECKING:
@@ -96,8 +96,7 @@ def sentence(result: Family) -> str:
         verdicts = "; ".join(f"{safe(label)} {r.verdict}" for label, r in _each(result) if r.verdict)
         return f"{len(result):,} comparisons, none corrected for their number: {verdicts}."
     standing = [safe(label) for label, r in _each(result) if r.correction and r.correction.stands]
-    named = f": {'; '.join(standing)}" if 0 < len(standing) <= 6 else ""
-    return f"{len(standing):,} of {len(result):,} comparisons stand after the {result.method} correction{named}."
+    return standing_words(standing, len(result), result.method)
 
 
 def rows(result: Family) -> list[dict[str, Any]]:

@@ -87,3 +87,10 @@ def counted_test(result: Independence | GoodnessOfFit) -> str:
 def _said(check: Check) -> str:
     advice = f". {check.advice}" if check.advice else ""
     return safe(f"{check.name}: {check.finding}{advice}")
+
+
+def standing_words(standing: Sequence[str], of: int, method: str) -> str:
+    """Which comparisons stand after a correction."""
+    named = f": {'; '.join(standing)}" if 0 < len(standing) <= 6 else ""
+    stand = "stands" if len(standing) == 1 else "stand"
+    return f"{len(standing):,} of {of:,} comparisons {stand} after the {method} correction{named}."
