@@ -132,8 +132,9 @@ def of_pairs(rng: np.random.Generator) -> list[str]:
                 if run < FEW:
                     asked["dunnett"] = r.against("0")
                 for method, p in asked.items():
-                    held = bool(np.all((p.low <= 0) & (p.high >= 0)))
-                    seen.setdefault(f"pairs, {method}, {variances} variances", []).append((bool(p.differ.any()), held))
+                    claimed = p.p_value < ALPHA if p.correction is None else p.correction.stands
+                    held = bool(np.all(p.interval.contains(0.0)))
+                    seen.setdefault(f"pairs, {method}, {variances} variances", []).append((bool(np.any(claimed)), held))
         for method, runs in seen.items():
             rejected, held = np.array(runs).T
             found.append(line(method, f"{situation}; 10, 15, 25 and 50 units", rejected, held))

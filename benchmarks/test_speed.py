@@ -140,24 +140,29 @@ def test_many_rates_baseline_scalar_calls(benchmark):
     benchmark.pedantic(lambda: [ar.measure.rates(one, two) for _ in range(1_000)], rounds=1)
 
 
-ONE_CALL = {
-    "means": lambda: ar.measure.means(ar.Summary(900, 14.1, 4.0, "short"), ar.Summary(870, 14.0, 4.1, "current")),
-    "proportions": lambda: ar.measure.proportions(ar.Counts(60, 400, "short"), ar.Counts(40, 400, "current")),
+NONCENTRAL = "with all effects, against 10 scalar nct.cdf"
+BRIEF = (ar.Summary(900, 14.1, 4.0, "short"), ar.Summary(870, 14.0, 4.1, "current"))
+SHORT_CALLS = {
+    f"one comparison of means {NONCENTRAL}": (10, lambda: ar.measure.means(*BRIEF)),
+    f"one comparison of proportions {NONCENTRAL}": (
+        10,
+        lambda: ar.measure.proportions(ar.Counts(60, 400, "short"), ar.Counts(40, 400, "current")),
+    ),
+    "evidence about two means, against 10 scalar nct.cdf": (10, lambda: ar.bayes.means(*BRIEF)),
+    "boundaries of 200 looks, against 10,000 scalar nct.cdf": (10_000, lambda: ar.sequential.boundaries(200)),
 }
 
 
-@pytest.mark.parametrize("kind", ONE_CALL)
-def test_one_comparison(benchmark, kind):
-    benchmark.group = f"one comparison of {kind} with all effects, against 10 scalar nct.cdf"
-    benchmark.pedantic(ONE_CALL[kind], rounds=400, warmup_rounds=20)
-
-
-@pytest.mark.parametrize("kind", ONE_CALL)
-def test_one_comparison_baseline_noncentral_t(benchmark, kind):
+@pytest.mark.parametrize("role", ["subject", "baseline"])
+@pytest.mark.parametrize("group", SHORT_CALLS)
+def test_short_calls(benchmark, group, role):
     from scipy.stats import nct
 
-    benchmark.group = f"one comparison of {kind} with all effects, against 10 scalar nct.cdf"
-    benchmark.pedantic(lambda: [nct.cdf(2.1, 57.3, 1.2) for _ in range(10)], rounds=400, warmup_rounds=20)
+    times, call = SHORT_CALLS[group]
+    benchmark.group = group
+    if role == "baseline":
+        call = lambda: [nct.cdf(2.1, 57.3, 1.2) for _ in range(times)]  # noqa: E731
+    benchmark.pedantic(call, rounds=400 if times == 10 else 3, warmup_rounds=20 if times == 10 else 1)
 
 
 @pytest.fixture(scope="module")
