@@ -224,7 +224,7 @@ def test_names_and_output():
     """A mapping keeps its labels; the text shows which comparisons stand."""
     r = correct({"fare": 0.001, "booked": 0.2}, alpha=0.05)
     assert r.labels == ("fare", "booked")
-    assert r.sentence() == "1 of 2 comparisons stand after the Holm correction: fare."
+    assert r.sentence() == "1 of 2 comparisons stands after the Holm correction: fare."
     assert r.to_dict()["adjusted"] == [0.002, 0.2]
     assert r.to_frame()["stands"].tolist() == [True, False]
 

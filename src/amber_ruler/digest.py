@@ -209,9 +209,9 @@ def _daily(digest: Digest, metric: str) -> Daily:
     series: dict[str, list[Group | None]] = {}
     for k, day in enumerate(days):
         for label, m in digest.moments(metric, days=(day,)).items():
-            sd = m.sd(metric) if m.n > 1 else 0.0
-            own = series.setdefault(label, [None] * len(days))
-            own[k] = Group(day, m.n, m.mean(metric), sd, sd / m.n**0.5)
+            own = m.select(metric)
+            sd = own.sd(metric) if own.n > 1 else 0.0
+            series.setdefault(label, [None] * len(days))[k] = Group(day, own.n, own.mean(metric), sd, sd / own.n**0.5)
     return Daily(
         title=f"{metric} by {digest.day}",
         method="mean of each variant on each day, with its 95% interval",

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from typing import Any
 
 import numpy as np
@@ -25,7 +25,7 @@ _ROWS = 1 << 16
 
 @dataclass(frozen=True, slots=True, eq=False)
 class Moments:
-    """Count, means and centred co-moments of named columns, over the rows where all of them have a value.
+    """Count, means and centred co-moments of named columns: of one over its own rows, of several over their joint ones.
 
     Parameters
     ----------
@@ -45,9 +45,14 @@ class Moments:
         What the float64 `means` round away, so that means around 1e9 can still be subtracted.
     axis : Axis, optional
         What stacked sets of rows differ by, such as the segment.
+    own : mapping of str to Moments, optional
+        For each column with rows that lack another one, its moments over all the rows where it has a value.
 
     Notes
     -----
+    What is asked of one column (`mean`, `variance`, `sd`, `select`) comes from its own rows, which may be more than the
+    `n` that are complete; what takes two (`covariance`, `correlation`) comes from the complete ones. Columns of moments
+    are never left out of several unless the complete rows stay the same: ask the table for those columns instead.
     Reduction centres the rows before it squares them; merging is pairwise [1]_ [2]_. Values around 1e9 with
     spread 1 keep their digits.
 
@@ -71,12 +76,13 @@ class Moments:
     missing: int = 0
     mean_tails: Floats | None = None
     axis: Axis | None = None
+    own: Mapping[str, Moments] = field(default_factory=dict)
 
     def __post_init__(self) -> None:
         k = len(self.columns)
         if len(set(self.columns)) != k or k == 0:
             raise InputError(f"Moments need distinct column names, got {list(self.columns)}.")
-        if np.any(np.asarray(self.n) < 1):
+        if np.any(np.asarray(self.n) < (0 if self.own else 1)):
             raise DataError(
                 f"No row {_of(self.label)}has a value in {', '.join(map(repr, self.columns))}"
                 f" ({self.missing} rows are missing one)."
@@ -176,7 +182,12 @@ class Moments:
             np.stack([np.asarray(getattr(m, name)) for m in each]) for name in ("n", "means", "comoments", "tails")
         )
         missing = sum(m.missing for m in each)
-        return cls(first.columns, n, means, comoments, first.label, missing, tails, Axis(axis, tuple(parts)))
+        own = {
+            c: cls.stack({k: m.select(c) for k, m in parts.items()}, axis=axis)
+            for c in first.columns
+            if any(c in m.own for m in each)
+        }
+        return cls(first.columns, n, means, comoments, first.label, missing, tails, Axis(axis, tuple(parts)), own)
 
     def __repr__(self) -> str:
         n = f"{self.n:,}" if np.ndim(self.n) == 0 else f"{np.size(self.n)} sets of"
@@ -185,10 +196,10 @@ class Moments:
     def _repr_html_(self) -> str:
         if np.ndim(self.n):
             return display(f"Moments: {self.label}", ("", ""), [("sets of rows", f"{np.size(self.n):,}")])
-        spread = np.sqrt(np.diag(self.comoments) / max(self.n - 1, 1))
+        each = {c: self.select(c) for c in self.columns}
         rows = [
-            (c, f"{self.n:,}", f"{m:.6g}", f"{s:.4g}")
-            for c, m, s in zip(self.columns, self.means.tolist(), spread.tolist(), strict=True)
+            (c, f"{m.n:,}", f"{m.means[0]:.6g}", f"{np.sqrt(m.comoments[0, 0] / max(m.n - 1, 1)):.4g}")
+            for c, m in each.items()
         ]
         return display(f"Moments: {self.label}", ("column", "n", "mean", "sd"), rows, f"{self.missing:,} rows missing")
 
@@ -200,7 +211,8 @@ class Moments:
 
     def mean(self, column: str) -> Any:
         """Mean of a column: a float, or an array where sets of rows are stacked, as all that follow."""
-        return scalar_or_array(self.means[..., self.index(column)])
+        own = self.select(column)
+        return scalar_or_array(own.means[..., 0])
 
     def variance(self, column: str) -> Any:
         """Variance of a column, with n - 1 below."""
@@ -212,30 +224,69 @@ class Moments:
 
     def covariance(self, first: str, second: str) -> Any:
         """Covariance of two columns, with n - 1 below; needs two rows."""
+        if first == second and first in self.own:
+            return self.own[first].covariance(first, second)
         n = np.asarray(self.n)
         if np.any(n < 2):
             raise DataError(f"One row {_of(self.label)}has no spread: a variance needs at least 2.")
         return scalar_or_array(self.comoments[..., self.index(first), self.index(second)] / (n - 1))
 
     def correlation(self, first: str, second: str) -> Any:
-        """Pearson correlation of two columns."""
-        spread = np.sqrt(self.variance(first)) * np.sqrt(self.variance(second))
+        """Pearson correlation of two columns, over the rows where all columns have a value."""
+        both = replace(self, own={})
+        spread = np.sqrt(both.variance(first)) * np.sqrt(both.variance(second))
         if np.any(spread == 0):
-            flat = first if np.any(self.variance(first) == 0) else second
+            flat = first if np.any(both.variance(first) == 0) else second
             raise DataError(f"Column {flat!r} is constant {_of(self.label)}: it has no correlation.")
         return scalar_or_array(np.clip(self.covariance(first, second) / spread, -1.0, 1.0))
 
     def select(self, *columns: str) -> Moments:
-        """Keep some columns, in the order given."""
+        """Keep some columns, in the order given: one with all its own rows, several with their joint ones.
+
+        Raises
+        ------
+        DataError
+            If columns left out have taken rows from several that stay: the joint rows of these alone are not known.
+        """
         at = [self.index(c) for c in columns]
-        comoments = self.comoments[..., at, :][..., at]
+        if len(columns) == 1 and columns[0] in self.own:
+            return self.own[columns[0]]
+        out = [c for c in self.columns if c not in columns]
+        if len(columns) > 1 and out and self.own:
+            listed = ", ".join(map(repr, columns))
+            raise DataError(
+                f"Rows {_of(self.label)}that lack {' or '.join(map(repr, out))} are not in these moments: ask the table"
+                f" for the moments of {listed} alone."
+            )
+        return self._at(at)
+
+    def each(self) -> tuple[NDArray[Any], Floats, Floats, Floats]:
+        """Count, mean, what the mean rounds away, and sum of squares of each column over its own rows: (..., k)."""
+        n = np.broadcast_to(np.asarray(self.n)[..., None], self.means.shape)
+        found = n, self.means, self.tails, np.diagonal(self.comoments, axis1=-2, axis2=-1)
+        if not self.own:
+            return found
+        parts = [self.select(c).each() for c in self.columns]
+        n, means, tails, squares = (np.concatenate(values, axis=-1) for values in zip(*parts, strict=True))
+        return n, means, tails, squares
+
+    def complete(self, column: str) -> Moments:
+        """One column over the rows where all columns have a value."""
+        return self._at([self.index(column)])
+
+    def _at(self, at: list[int]) -> Moments:
         return replace(
-            self, columns=columns, means=self.means[..., at], comoments=comoments, mean_tails=self.tails[..., at]
+            self,
+            columns=tuple(self.columns[i] for i in at),
+            means=self.means[..., at],
+            comoments=self.comoments[..., at, :][..., at],
+            mean_tails=self.tails[..., at],
+            own=self.own if len(at) > 1 else {},
         )
 
     def relabel(self, label: str) -> Moments:
         """Return the same moments under another label."""
-        return replace(self, label=label)
+        return replace(self, label=label, own={c: m.relabel(label) for c, m in self.own.items()})
 
     def __add__(self, other: Moments) -> Moments:
         """Merge with the moments of other rows of the same variant and columns."""
@@ -250,15 +301,15 @@ class Moments:
             raise InputError("Only moments that are stacked alike merge.")
         n = self.n + other.n
         gap = (other.means - self.means) + (other.tails - self.tails)
-        mine, theirs = np.asarray(self.n)[..., None], np.asarray(other.n / n)[..., None]
+        mine, theirs = np.asarray(self.n)[..., None], np.asarray(other.n / np.maximum(n, 1))[..., None]
         outer = gap[..., :, None] * gap[..., None, :]
         comoments = self.comoments + other.comoments + outer * (mine * theirs)[..., None]
         shift = self.tails + gap * theirs
         means = self.means + shift
         tails = shift - (means - self.means)
-        return replace(
-            self, n=n, means=means, comoments=comoments, mean_tails=tails, missing=self.missing + other.missing
-        )
+        own = {c: self.select(c) + other.select(c) for c in self.columns if c in self.own or c in other.own}
+        missing = self.missing + other.missing
+        return replace(self, n=n, means=means, comoments=comoments, mean_tails=tails, missing=missing, own=own)
 
     @property
     def tails(self) -> Floats:
@@ -284,6 +335,7 @@ class Moments:
             "means": self.means.tolist(),
             "mean_tails": self.tails.tolist(),
             "comoments": self.comoments.tolist(),
+            "own": {c: m.to_dict() for c, m in self.own.items()},
         }
 
     def to_json(self) -> str:
@@ -297,10 +349,11 @@ class Moments:
             data = json.loads(text, parse_constant=_no_constant)
         except (ValueError, RecursionError) as error:
             raise DataError(f"This is not a JSON text of moments: {error}.") from None
-        return cls._from_dict(data)
+        return cls.from_dict(data)
 
     @classmethod
-    def _from_dict(cls, data: Any) -> Moments:
+    def from_dict(cls, data: Any) -> Moments:
+        """Read what `to_dict` gave; anything else is refused with the reason."""
         if not isinstance(data, dict) or data.get("format") != FORMAT:
             raise DataError(f'This JSON holds no moments: it lacks "format": "{FORMAT}".')
         if data.get("version") != VERSION:
@@ -322,6 +375,7 @@ class Moments:
                 data["label"],
                 data["missing"],
                 np.asarray(data.get("mean_tails", [0.0] * len(data["columns"])), dtype=np.float64),
+                own=_own(data),
             )
         except (ValueError, TypeError) as error:
             raise DataError(f"These moments contradict themselves: {error}") from None
@@ -397,6 +451,19 @@ def _check_comoments(comoments: Floats) -> None:
     limit = np.sqrt(np.outer(squares, squares))
     if np.any(np.abs(comoments) > limit * (1 + 1e-9) + 1e-300):
         raise InputError("A co-moment is larger than the spreads of its two columns allow.")
+
+
+def _own(data: dict[str, Any]) -> dict[str, Moments]:
+    """Columns with rows of their own; each within one more level only."""
+    found = data.get("own", {})
+    if not isinstance(found, dict) or any(not isinstance(m, dict) or m.get("own") for m in found.values()):
+        raise DataError("Moments need 'own' as moments of single columns.")
+    own = {c: Moments.from_dict(m) for c, m in found.items()}
+    if any(m.columns != (c,) or c not in data["columns"] or m.n < data["n"] for c, m in own.items()):
+        raise DataError(
+            "Moments of a column's own rows must be of that column, and of no fewer rows than the joint ones."
+        )
+    return own
 
 
 def _no_constant(name: str) -> float:

@@ -6,7 +6,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from amber_ruler import Counts, DataError, InputError, Sample, Summary
-from amber_ruler.measure import proportions
+from amber_ruler.measure import proportion, proportions
 from truth import mp  # at its precision
 
 TABLES = [
@@ -103,6 +103,54 @@ def test_the_test_of_no_difference_is_the_pooled_z(table):
     r = compare(table)
     assert r.statistic == pytest.approx(float(z), rel=1e-10)
     assert r.p_value == pytest.approx(float(mp.erfc(abs(z) / mp.sqrt(2))), rel=1e-10)
+
+
+def exact_score(table, delta):
+    """Score z with 60 digits: the constrained share is where the slope of the likelihood crosses 0."""
+    x1, n1, x0, n0 = table
+    with mp.workdps(60):
+        delta = mp.mpf(delta)
+        low, high = max(mp.mpf(0), -delta), min(mp.mpf(1), 1 - delta)
+        for _ in range(180):
+            p0 = (low + high) / 2
+            p1 = p0 + delta
+            parts = ((x1, p1), (x1 - n1, 1 - p1), (x0, p0), (x0 - n0, 1 - p0))
+            slope = sum(count / share for count, share in parts if count)
+            low, high = (p0, high) if slope > 0 else (low, p0)
+        spread = mp.sqrt(p1 * (1 - p1) / n1 + p0 * (1 - p0) / n0)
+        return (mp.mpf(x1) / n1 - mp.mpf(x0) / n0 - delta) / spread
+
+
+@settings(max_examples=150, deadline=None)
+@given(
+    st.tuples(st.floats(0.4, 15), st.floats(0.4, 15)),
+    st.sampled_from(["few", "all but few", "any"]),
+    st.tuples(st.integers(0, 12), st.integers(0, 12)),
+    st.tuples(st.floats(0, 1), st.floats(0, 1)),
+    st.sampled_from([0.0, 1e-12, -1e-6, 0.01, -0.3, 0.9, -0.999]),
+)
+def test_the_score_keeps_its_digits_at_any_count(sizes, kind, few, shares, null):
+    n = [int(10**s) for s in sizes]
+    x = [min(f, m) if kind != "any" else min(int(s * m), m) for f, s, m in zip(few, shares, n, strict=True)]
+    if kind == "all but few":
+        x = [m - v for v, m in zip(x, n, strict=True)]
+    table = (x[0], n[0], x[1], n[1])
+    r = proportions(Counts(*table[:2], "a"), Counts(*table[2:], "b"), null=null)
+    if 0 < sum(x) < sum(n) or null:
+        assert r.statistic == pytest.approx(float(exact_score(table, null)), rel=1e-10, abs=1e-12)
+    assert r.interval.low <= r.estimate <= r.interval.high
+    many = proportions(*(Counts([v], [m], label) for v, m, label in zip(x, n, "ab", strict=True)), null=null)
+    assert (many.p_value[0], many.interval.low[0]) == pytest.approx((r.p_value, r.interval.low), rel=1e-9, abs=1e-300)
+
+
+def test_one_share_of_a_huge_count_has_both_limits():
+    """Wilson's limits to 12 digits where 1 less the share is 1 in floats."""
+    r = proportion(Counts(3, 10**17, "a"))
+    with mp.workdps(40):
+        c, n = mp.sqrt(2) * mp.erfinv(mp.mpf("0.95")), mp.mpf(10) ** 17
+        root = c * mp.sqrt(c**2 / 4 + 3 * (n - 3) / n)
+        ends = [float((3 + c**2 / 2 + side * root) / (n + c**2)) for side in (-1, 1)]
+    assert [r.interval.low, r.interval.high] == pytest.approx(ends, rel=1e-12)
 
 
 @pytest.mark.parametrize("null", [-0.2, 0.05, 0.4])

@@ -177,8 +177,7 @@ def test_binomial_chances(n, share):
 def test_shares_of_greatest_likelihood(n1, n0, p1, p0, null):
     """The slope of the likelihood is 0 at the constrained share, with counts that need not be whole."""
     x1, x0 = np.asarray(n1 * p1), np.asarray(n0 * p0)
-    low = float(score.constrained_share(x1, np.asarray(n1), x0, np.asarray(n0), np.asarray(null)))
-    high = low + null
+    high, _, low, _ = map(float, score.constrained_shares(x1, np.asarray(n1), x0, np.asarray(n0), np.asarray(null)))
     if not (1e-6 < low < 1 - 1e-6 and 1e-6 < high < 1 - 1e-6):
         return
     slope = float(x1) / high - (n1 - float(x1)) / (1 - high) + float(x0) / low - (n0 - float(x0)) / (1 - low)

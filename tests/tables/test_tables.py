@@ -11,6 +11,7 @@ import pytest
 
 import amber_ruler as ar
 from amber_ruler import DataError, InputError
+from amber_ruler.digest import Digest
 
 
 def frame(n=5_000, seed=2):
@@ -76,10 +77,35 @@ def test_every_engine_gives_the_moments_of_the_rows(door):
         rows = table[table["form"] == label]
         complete = rows.dropna(subset=["fare", "prior"])
         assert (m.n, m.missing) == (len(complete), len(rows) - len(complete))
-        shifted = complete["fare"] - 1e9
-        assert m.variance("fare") == pytest.approx(np.var(shifted, ddof=1), rel=1e-10)
+        shifted, own = complete["fare"] - 1e9, rows["fare"].dropna() - 1e9
+        assert m.variance("fare") == pytest.approx(np.var(own, ddof=1), rel=1e-10)
+        assert (m.select("fare").n, m.select("fare").missing) == (len(own), len(rows) - len(own))
         assert m.covariance("fare", "prior") == pytest.approx(np.cov(shifted, complete["prior"])[0, 1], rel=1e-8)
         assert (m.means[0] - 1e9) + m.tails[0] == pytest.approx(shifted.mean(), rel=1e-9)
+
+
+def test_a_column_keeps_its_own_rows_beside_one_that_is_known_of_few(door):
+    """Whether somebody was late is known of those who came only; who came is known of all."""
+    came = [1.0, 0.0] * 30 + [1.0] * 20
+    table = pd.DataFrame({"form": ["short", "current"] * 40, "came": came})
+    table["late"] = np.where(table["came"] == 1, np.arange(80) % 3 == 0, np.nan)
+    table["day"], table["age"] = np.arange(80) % 4, np.where(np.arange(80) % 4 == 1, np.nan, 40.0)
+    found = door(table).moments(["came", "late"], by="form")
+    together, alone = (
+        ar.measure.proportions(m["short"], m["current"]) for m in (found, door(table).moments("came", by="form"))
+    )
+    apart = ar.measure.proportions(found["short"].select("came"), found["current"].select("came"))
+    assert apart.p_value == alone.p_value == together.p_value[0] < 0.001
+    assert found["short"].mean("came") == table[table["form"] == "short"]["came"].mean()
+    merged = found["short"] + ar.Moments.from_json(found["short"].to_json())
+    assert (merged.select("came").n, merged.n) == (80, 2 * found["short"].n)
+    stacked = ar.Moments.stack({"one": found["current"], "two": found["current"]})
+    assert stacked.mean("came").tolist() == [found["current"].mean("came")] * 2
+    with pytest.raises(DataError, match="lack 'late'"):
+        door(table).moments(["came", "late", "day"], by="form")["current"].select("came", "day")
+    kept = door(table).digest(["came"], covariates=["age"], by="form", day="day")
+    read = Digest.from_json(kept.to_json()).moments("came")["current"]
+    assert (read.select("came").n, read.n, read.missing) == (40, 20, 20)
 
 
 def test_every_engine_splits_and_counts(door):

@@ -97,7 +97,7 @@ def cuped(
     slope = float(pooled[0, 1] / pooled[1, 1])
     correlation = float(pooled[0, 1] / np.sqrt(pooled[0, 0] * pooled[1, 1])) if pooled[0, 0] > 0 else 0.0
     settings = {"alpha": alpha, "null": null, "alternative": alternative, "margin": margin, "good": good}
-    raw = means(one.select(value), two.select(value), **settings)  # type: ignore[arg-type]
+    raw = means(one.complete(value), two.complete(value), **settings)  # type: ignore[arg-type]
 
     # The means keep the distance to the grand mean small, so that adjusted means stay on the metric's scale.
     centre = (one.n * one.means[1] + two.n * two.means[1]) / (one.n + two.n)

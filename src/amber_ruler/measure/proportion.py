@@ -14,6 +14,7 @@ from amber_ruler.effects import Alternative
 from amber_ruler.errors import DataError
 from amber_ruler.measure import checks, shared
 from amber_ruler.numeric import binomial, gate, normal
+from amber_ruler.numeric.exact import exact_product
 from amber_ruler.numeric.gate import Floats, scalar_or_array
 from amber_ruler.register import method
 from amber_ruler.results import EffectSize, Estimate, Test
@@ -187,7 +188,8 @@ def _tested(
             p = binomial.as_unlikely(x, n, share)
         return p, ask.test(p, share)
     own = x / n if test == "wald" else share
-    away = x - n * share
+    expected, rest = exact_product(n, share)
+    away = (x - expected) - rest
     # The correction never carries the count past the share tested; it counts against the direction asked.
     side = {"greater": 1.0, "less": -1.0}.get(ask.alternative)
     away = np.sign(away) * np.maximum(np.abs(away) - half, 0) if side is None else away - side * half
@@ -200,16 +202,15 @@ def _tested(
 def wilson(x: Floats, n: Floats, critical: tuple[float, float], half: float = 0.0) -> tuple[Floats, Floats]:
     """Shares at which the score z, corrected by `half` a success, meets its critical values."""
     below, above = (min(c, 1e8) for c in critical)
-    low = _wilson_end(x - half, n, below)
-    high = 1 - _wilson_end(n - x - half, n, above)
+    less, more = np.maximum(x - half, 0.0), np.minimum(x + half, n)
+    # The roots p of (x - n p)^2 = c^2 n p (1 - p), written without cancellation.
+    low = less * less / n / (less + below**2 / 2 + _wilson_root(less, n, below))
+    high = (more + above**2 / 2 + _wilson_root(more, n, above)) / (n + above**2)
     return np.where(x == 0, 0.0, low), np.where(x == n, 1.0, high)
 
 
-def _wilson_end(x: Floats, n: Floats, c: float) -> Floats:
-    """The smaller root p of (x - n p)^2 = c^2 n p (1 - p), written without cancellation."""
-    x = np.maximum(x, 0.0)
-    root = c * np.sqrt(c * c / 4 + x * (n - x) / n)
-    return x * x / n / (x + c * c / 2 + root)
+def _wilson_root(x: Floats, n: Floats, c: float) -> Floats:
+    return np.asarray(c * np.sqrt(c * c / 4 + x * (n - x) / n))
 
 
 def _wald(x: Floats, n: Floats, critical: tuple[float, float], half: float) -> tuple[Floats, Floats]:

@@ -13,6 +13,7 @@ from amber_ruler.errors import DataError, InputError
 from amber_ruler.measure import checks, shared
 from amber_ruler.measure.proportion import TwoSided, wilson
 from amber_ruler.numeric import gate, normal, score, tables
+from amber_ruler.numeric.exact import difference_of_shares
 from amber_ruler.numeric.gate import Floats, Number, scalar_or_array
 from amber_ruler.register import method
 from amber_ruler.results import Check, Comparison, EffectSize, Interval, Test
@@ -131,8 +132,7 @@ def proportions(
     x1, n1, x0, n0, at = gate.aligned(*raw)
     counts = (x1, n1, x0, n0)
 
-    # Over a common denominator, so that equal shares differ by exactly 0.
-    estimate = (x1 * n0 - x0 * n1) / (n1 * n0)
+    estimate = np.asarray(difference_of_shares(*counts))
     critical = effects.critical_z(ask.tail)
     p, tested, facts = _tested(ask, counts, test, sided, at)
     low, high = _LIMITS[kind](*counts, critical)
@@ -187,7 +187,7 @@ def _wald_z(x1: Floats, n1: Floats, x0: Floats, n0: Floats, null: Floats) -> Flo
         raise DataError(
             "Both groups have one outcome only: Wald's standard error is 0. Take the score or an exact test."
         )
-    return (x1 / n1 - x0 / n0 - null) / se
+    return np.asarray((difference_of_shares(x1, n1, x0, n0) - null) / se)
 
 
 def _wald_se(x1: Floats, n1: Floats, x0: Floats, n0: Floats) -> Floats:
@@ -233,7 +233,8 @@ def _newcombe(x1: Floats, n1: Floats, x0: Floats, n0: Floats, critical: tuple[fl
     p1, p0 = x1 / n1, x0 / n0
     below, above = (min(c, 1e8) for c in critical)
     (l1, u1), (l0, u0) = wilson(x1, n1, (below, above)), wilson(x0, n0, (above, below))
-    return p1 - p0 - np.hypot(p1 - l1, u0 - p0), p1 - p0 + np.hypot(u1 - p1, p0 - l0)
+    difference = difference_of_shares(x1, n1, x0, n0)
+    return difference - np.hypot(p1 - l1, u0 - p0), difference + np.hypot(u1 - p1, p0 - l0)
 
 
 def _agresti_caffo(
@@ -246,7 +247,7 @@ def _agresti_caffo(
 
 
 def _wald(x1: Floats, n1: Floats, x0: Floats, n0: Floats, critical: tuple[float, float]) -> tuple[Floats, Floats]:
-    se, difference = _wald_se(x1, n1, x0, n0), x1 / n1 - x0 / n0
+    se, difference = _wald_se(x1, n1, x0, n0), difference_of_shares(x1, n1, x0, n0)
     below, above = (min(c, 1e8) * se for c in critical)
     return difference - below, difference + above
 

@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Any, TypeAlias
 import numpy as np
 
 from amber_ruler.numeric.alike import ARRAYS, NUMBERS
+from amber_ruler.numeric.exact import difference_of_shares
 from amber_ruler.numeric.roots import bracketed_root
 
 if TYPE_CHECKING:
@@ -20,6 +21,9 @@ _BLOCK = 8192  # comparisons at a time
 _STEPS = 7  # before a limit is bracketed and searched for
 _ENOUGH = 0.98  # share of a block after which the few others go on by themselves
 _ROUNDING = 1e-15  # each step is less than the square of the one before, over the one before that
+_STEPS_OF_SHARES = 60  # four do but in the most lopsided groups
+_NO_WIDTH, _NOTHING = 1e-100, 1e-300  # in place of a 0 below a line, where what is above is 0 too
+_SETTLED = 3e-8  # a step is about the square of the one before
 _FAR = 80.0  # log of a ratio beyond any that counts below 1e15 could tell apart
 
 
@@ -31,10 +35,12 @@ def difference(x1: Any, n1: Any, x0: Any, n0: Any, delta: Any, xp: Any = ARRAYS)
     .. [1] Mee (1984), Biometrics 40, 1175-1176.
     .. [2] Miettinen & Nurminen (1985), Statistics in Medicine 4, 213-226, appendix I, for the cubic.
     """
-    p0 = constrained_share(x1, n1, x0, n0, delta, xp)
-    p1 = xp.least(xp.most(p0 + delta, 0.0), 1.0)
-    variance = p1 * (1 - p1) / n1 + p0 * (1 - p0) / n0
-    return _ratio(x1 / n1 - x0 / n0 - delta, xp.sqrt(variance), xp)
+    return _difference(x1, n1, x0, n0, difference_of_shares(x1, n1, x0, n0), delta, xp)
+
+
+def _difference(x1: Any, n1: Any, x0: Any, n0: Any, estimate: Any, delta: Any, xp: Any = ARRAYS) -> Any:
+    p1, q1, p0, q0 = constrained_shares(x1, n1, x0, n0, delta, xp)
+    return _ratio(estimate - delta, xp.sqrt(p1 * q1 / n1 + p0 * q0 / n0), xp)
 
 
 def log_risk_ratio(x1: Any, n1: Any, x0: Any, n0: Any, log_ratio: Any, xp: Any = ARRAYS) -> Any:
@@ -100,8 +106,9 @@ def difference_limits(
     stretch: Floats | float = 1.0,
 ) -> tuple[Floats, Floats]:
     """Differences at which the score z equals critical[0] (lower limit) and -critical[1] (upper limit), stretched."""
-    estimate = x1 / n1 - x0 / n0
-    low, high = _limits(difference, (x1, n1, x0, n0), (estimate, estimate), 1.0, critical, stretch)
+    estimate = np.asarray(difference_of_shares(x1, n1, x0, n0))
+    spread = np.sqrt(x1 * (n1 - x1) / n1**3 + x0 * (n0 - x0) / n0**3)
+    low, high = _limits(_difference, (x1, n1, x0, n0, estimate), (estimate, estimate), 1.0, critical, spread, stretch)
     return low, high
 
 
@@ -120,18 +127,17 @@ def ratio_limits(
     # Where the estimate is 0, infinite or undefined, each limit is sought over the whole scale.
     unknown, inside = np.isnan(centre), np.minimum(np.maximum(centre, -_FAR), _FAR)
     starts = np.where(unknown, _FAR, inside), np.where(unknown, -_FAR, inside)
-    log_low, log_high = _limits(statistic, (x1, n1, x0, n0), starts, _FAR, critical)
+    spread = _ratio_spread(statistic, x1, n1, x0, n0)
+    log_low, log_high = _limits(statistic, (x1, n1, x0, n0), starts, _FAR, critical, spread)
     with np.errstate(over="ignore"):
         lower = np.where((estimate == 0) | unknown | (log_low <= -_FAR), 0.0, np.exp(log_low))
         upper = np.where(np.isinf(estimate) | unknown | (log_high >= _FAR), np.inf, np.exp(log_high))
     return lower, upper
 
 
-def _spread(statistic: Statistic, x1: Floats, n1: Floats, x0: Floats, n0: Floats) -> Floats:
+def _ratio_spread(statistic: Statistic, x1: Floats, n1: Floats, x0: Floats, n0: Floats) -> Floats:
     """Standard error at the estimate, from which a limit is not far; 0 where a limit has to be looked for."""
     f1, f0 = n1 - x1, n0 - x0
-    if statistic is difference:
-        return np.sqrt(x1 * f1 / n1**3 + x0 * f0 / n0**3)
     inner = (x1 > 0) & (x0 > 0) & (f1 > 0) & (f0 > 0)
     with np.errstate(divide="ignore", invalid="ignore"):
         of_odds = statistic is log_odds_ratio
@@ -141,15 +147,15 @@ def _spread(statistic: Statistic, x1: Floats, n1: Floats, x0: Floats, n0: Floats
 
 def _limits(
     statistic: Statistic,
-    counts: tuple[Floats, Floats, Floats, Floats],
+    counts: tuple[Floats, ...],
     starts: tuple[Floats, Floats],
     end: float,
     critical: tuple[float, float],
+    spread: Floats,
     stretch: Floats | float = 1.0,
 ) -> Floats:
     """Both limits, along the first axis: where the statistic, falling, meets its critical values, or an end."""
     goals = critical[0] * stretch, -critical[1] * stretch
-    spread = _spread(statistic, *counts)
     if np.ndim(spread) == 0:
         numbers = tuple(float(c) for c in counts)
         sides = zip(starts, (-end, end), goals, strict=True)
@@ -159,8 +165,8 @@ def _limits(
         flat = [np.ravel(v) for v in (*counts, start, np.broadcast_to(target, spread.shape), spread)]
         for first in range(0, spread.size, _BLOCK):
             part = slice(first, first + _BLOCK)
-            x1, n1, x0, n0, at, goal, reach = (v[part] for v in flat)
-            side[part] = _block(statistic, (x1, n1, x0, n0), at, to, goal, reach)
+            *some, at, goal, reach = (v[part] for v in flat)
+            side[part] = _block(statistic, tuple(some), at, to, goal, reach)
     return found.reshape(2, *spread.shape)
 
 
@@ -187,7 +193,7 @@ def _block(
             seen.append(z)
             step = np.where(settled, 0.0, row[-1] - away)
             away = away + step
-            settled |= step * step <= _ROUNDING * np.abs(away * last)
+            settled |= np.isfinite(step) & (step * step <= _ROUNDING * np.abs(away * last))
             last = step
             if settled.mean() > _ENOUGH:
                 break
@@ -238,18 +244,39 @@ def _ratio(top: Any, bottom: Any, xp: Any) -> Any:
     return xp.where(top == 0, 0.0, xp.quotient(top, bottom))
 
 
-def constrained_share(x1: Any, n1: Any, x0: Any, n0: Any, delta: Any, xp: Any = ARRAYS) -> Any:
-    """Maximum likelihood of p0 under p1 = p0 + delta: the middle root of a cubic."""
-    n, x = n1 + n0, x1 + x0
-    c2 = ((n1 + 2 * n0) * delta - n - x) / n
-    c1 = ((n0 * delta - n - 2 * x0) * delta + x) / n
-    c0 = x0 * delta * (1 - delta) / n
-    q = c2 * c2 * c2 / 27 - c1 * c2 / 6 + c0 / 2
-    p = xp.copysign(xp.sqrt(xp.most(c2 * c2 / 9 - c1 / 3, 0.0)), q)
-    cosine = xp.where(p == 0, 0.0, xp.quotient(q, p * p * p))
-    share = 2 * p * xp.cos((math.pi + xp.arccos(xp.least(xp.most(cosine, -1.0), 1.0))) / 3) - c2 / 3
-    # The cosine leaves an absolute error of one rounding; Newton steps make it a relative one.
-    for _ in range(2):
-        step = xp.quotient(((share + c2) * share + c1) * share + c0, (3 * share + 2 * c2) * share + c1)
-        share = share - xp.where(abs(step) < 1e-6, step, 0.0)
-    return xp.least(xp.most(share, xp.most(-delta, 0.0)), xp.least(1.0 - delta, 1.0))
+def constrained_shares(x1: Any, n1: Any, x0: Any, n0: Any, delta: Any, xp: Any = ARRAYS) -> tuple[Any, Any, Any, Any]:
+    """Maximum likelihood under p1 = p0 + delta, as p1, 1 - p1, p0, 1 - p0, each to its own last digits.
+
+    The unknown is the distance t of a share from the nearer end of its range, so that neither tiny shares nor tiny
+    failures are lost: a / t + b / (t + d) = c / (u + d) + e / u with u = 1 - d - t. The right side N hardly moves where
+    t is small; times t (t + d) the equation is concave, and Newton's steps from N(0) come down to its root.
+    """
+    d = abs(delta)
+    width = xp.most(1 - d, _NO_WIDTH)
+    half = width / 2
+    down = delta < 0
+    xa, xb, na, nb = (xp.where(down, *pair) for pair in ((x1, x0), (x0, x1), (n1, n0), (n0, n1)))  # the smaller share's
+    fa, fb = na - xa, nb - xb
+    far = (xa - fb) * (half + d) + (xb - fa) * half > 0  # nearer to the upper end
+    a, b, c, e = (xp.where(far, *pair) for pair in ((fb, xa), (fa, xb), (xb, fa), (xa, fb)))
+    both = a + b
+    right = c + e / width
+    base = right * d - both
+    root = xp.sqrt(base * base + 4 * right * a * d)
+    low = base >= 0
+    t = xp.where(low, 2 * a * d, root - base) / (xp.where(low, base + root, 2 * right) + _NOTHING)
+    t = xp.where(d == 0, both / (n1 + n0), xp.least(t, half))
+    for _ in range(_STEPS_OF_SHARES):
+        u, above = width - t, t + d
+        less, more = c / (u + d), e / u
+        falls, square = less + more, t * above
+        over = a * above + b * t - falls * square
+        step = over / (both - falls * (t + above) - (less / (u + d) + more / u) * square - _NOTHING)
+        t = t - step
+        if xp.all(abs(step) <= _SETTLED * t):
+            break
+    t = xp.where(d < 1, xp.least(xp.most(t, 0.0), half), 0.0)
+    u = (1 - d) - t
+    pa, qa, pb, qb = (xp.where(far, *pair) for pair in ((u, t), (t + d, u + d), (u + d, t + d), (t, u)))
+    p1, q1, p0, q0 = (xp.where(down, *pair) for pair in ((pa, pb), (qa, qb), (pb, pa), (qb, qa)))
+    return p1, q1, p0, q0

@@ -175,22 +175,21 @@ def _summary(group: Any, label: str, least: int) -> Summary:
     if isinstance(group, (Counts, Events, Pairs, CountTable)):
         raise InputError(f"Means take values, a Summary or Moments, not {type(group).__name__}.")
     moments = _moments(group, label)
-    n = np.asarray(moments.n)
+    n, means, tails, squares = moments.each()
     if np.any(n < least):
         raise DataError(f"Variant {moments.label!r} has {int(n.min())} row with a value: a spread needs at least 2.")
     values = None if isinstance(group, Moments) else _sample(group, label).values
-    squares = np.diagonal(moments.comoments, axis1=-2, axis2=-1)
-    sd = np.sqrt(squares / np.maximum(n[..., None] - 1, 1))
+    sd = np.sqrt(squares / np.maximum(n - 1, 1))
     name = moments.columns[0] if len(moments.columns) == 1 else "metrics"
     return Summary(
-        moments.n if len(moments.columns) == 1 else np.broadcast_to(n[..., None], moments.means.shape),
-        _flat(moments, moments.means),
+        moments.n if len(moments.columns) == 1 else n,
+        _flat(moments, means),
         _flat(moments, sd),
         moments.label,
         moments.missing,
         name,
         _axis(moments),
-        _flat(moments, moments.tails),
+        _flat(moments, tails),
         values,
     )
 
@@ -208,14 +207,14 @@ def _counts(group: Any, label: str) -> Counts:
             raise DataError(_not_binary(f"{odd.size:,} other values such as {odd[0]:g}", group.label))
     moments = _moments(group, label)
     # Of values within 0..1, only zeros and ones have a sum of squares equal to their sum.
-    n, mean = np.asarray(moments.n)[..., None], moments.means
+    n, mean, _, around = moments.each()
     successes = np.round(n * mean)
-    squares = np.diagonal(moments.comoments, axis1=-2, axis2=-1) + n * mean * mean
+    squares = around + n * mean * mean
     slack = 1e-6 * np.maximum(1.0, n * 1e-6)
     off = (mean < 0) | (mean > 1) | (np.abs(n * mean - successes) > slack) | (np.abs(squares - successes) > slack)
     if off.any():
         raise DataError(_not_binary(f"other values (their mean is {float(mean[off][0]):g})", moments.label))
-    trials = moments.n if len(moments.columns) == 1 else np.broadcast_to(n, mean.shape)
+    trials = moments.n if len(moments.columns) == 1 else n
     name = moments.columns[0] if len(moments.columns) == 1 else "metrics"
     found = _flat(moments, successes)
     return Counts(

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import replace
 
 import narwhals as nw
@@ -28,10 +28,13 @@ def moments(table: Held, columns: str | Sequence[str], *, by: str | Sequence[str
     table.need(wanted, by)
     with table.reading():
         if isinstance(table.frame, nw.LazyFrame):
-            return reduce.from_engine(table.frame, wanted, by)
+            frame = table.frame
+            return _with_own_rows(lambda columns: reduce.from_engine(frame, columns, by), wanted)
         coded, labels = codes(table.frame[by].to_native())
-        values = [floats(table.frame[c].to_native()) for c in wanted]
-        return reduce.from_memory(coded, labels, values, wanted, by)
+        values = {c: floats(table.frame[c].to_native()) for c in wanted}
+        return _with_own_rows(
+            lambda columns: reduce.from_memory(coded, labels, [values[c] for c in columns], columns, by), wanted
+        )
 
 
 def overall(table: Held, columns: str | Sequence[str]) -> Moments:
@@ -42,10 +45,26 @@ def overall(table: Held, columns: str | Sequence[str]) -> Moments:
         if isinstance(table.frame, nw.LazyFrame):
             one = "all" + "_" * max(map(len, table.columns))  # a name that no column has
             frame = table.frame.with_columns(nw.lit("all rows").alias(one))
-            return reduce.from_engine(frame, wanted, one)["all rows"]
-        values = [floats(table.frame[c].to_native()) for c in wanted]
-        coded = np.zeros(len(values[0]), dtype=np.intp)
-        return reduce.from_memory(coded, ["all rows"], values, wanted, "all")["all rows"]
+            return _with_own_rows(lambda columns: reduce.from_engine(frame, columns, one), wanted)["all rows"]
+        values = {c: floats(table.frame[c].to_native()) for c in wanted}
+        coded = np.zeros(len(values[wanted[0]]), dtype=np.intp)
+        return _with_own_rows(
+            lambda columns: reduce.from_memory(coded, ["all rows"], [values[c] for c in columns], columns, "all"),
+            wanted,
+        )["all rows"]
+
+
+def _with_own_rows(reduced: Callable[[list[str]], ByVariant[Moments]], columns: list[str]) -> ByVariant[Moments]:
+    """Joint moments; where rows lack one of several columns, also those of each column by itself."""
+    joint = reduced(columns)
+    if len(columns) == 1 or not any(m.missing for m in joint.values()):
+        return joint
+    alone = {c: reduced([c]) for c in columns}
+    found = {
+        label: replace(m, own={c: each[label] for c, each in alone.items() if each[label].n > m.n})
+        for label, m in joint.items()
+    }
+    return ByVariant(found, column=joint.column, unassigned=joint.unassigned)
 
 
 def sizes(table: Held, *, by: str, count: str | None = None) -> ByVariant[int]:
@@ -89,6 +108,12 @@ def counts(table: Held, *, row: str | None = None, column: str | None = None, co
     return CountTable(counts, row_labels, column_labels, row, column)
 
 
+def _none_complete(columns: list[str], alone: Moments) -> Moments:
+    """Moments of a cell where the metric is known and a covariate never is."""
+    k = len(columns)
+    return Moments(tuple(columns), 0, np.zeros(k), np.zeros((k, k)), own={columns[0]: alone})
+
+
 def digest(
     table: Held, metrics: Sequence[str], *, by: str, covariates: Sequence[str] = (), strata: str = "", day: str = ""
 ) -> Digest:
@@ -109,9 +134,13 @@ def digest(
         complete = keyed
         for column in columns:
             complete = complete.shaped(complete.frame.filter(conditions.expression(column, missing=False)))
-        for label, found in moments(complete, columns, by=key).items():
+        known = keyed.shaped(keyed.frame.filter(conditions.expression(metric, missing=False)))
+        joint = moments(complete, columns, by=key)
+        for label, alone in moments(known, metric, by=key).items():
             values = dict(zip(named, label.split(_APART), strict=True))
             cell = (values[by], values.get(strata, ""), values.get(day, ""))
+            found = joint[label] if label in joint else _none_complete(columns, alone)
+            own = {metric: alone.relabel(values[by])} if alone.n > found.n else {}
             missing = rows[label] - found.n
-            cells.setdefault(cell, {})[metric] = replace(found, label=values[by], missing=missing)
+            cells.setdefault(cell, {})[metric] = replace(found, label=values[by], missing=missing, own=own)
     return Digest(by, strata, day, tuple(dict.fromkeys(metrics)), tuple(covariates), cells, rows.unassigned)

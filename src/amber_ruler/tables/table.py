@@ -195,7 +195,8 @@ class Table(Held):
         Parameters
         ----------
         columns : str or sequence of str
-            Number or true/false columns. Rows where one of them is missing are left out of all, and counted.
+            Number or true/false columns. Each keeps all rows where it has a value; what takes two of them, such as a
+            covariance, comes from the rows where none is missing.
         by : str or sequence of str
             Column with the variant labels; several make labels such as "short · Tern Quay".
 
@@ -206,7 +207,7 @@ class Table(Held):
         Raises
         ------
         DataError
-            If a column is absent, holds text or infinite values, or a variant has no complete row.
+            If a column is absent, holds text or infinite values, or a variant has no row with all columns.
         """
         return counting.moments(self, columns, by=by)
 

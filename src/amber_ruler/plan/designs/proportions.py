@@ -231,8 +231,8 @@ class TwoProportions(Shares, TwoGroups):
         if self.test == "unpooled":
             return error, error
         if np.any(null != 0):
-            low = score.constrained_share(one * p1, one, two * p0, two, np.asarray(null, dtype=np.float64))
-            return np.sqrt(factor * (_variance(low + null) / one + _variance(low) / two)), error
+            high, not_high, low, not_low = score.constrained_shares(one * p1, one, two * p0, two, np.asarray(null))
+            return np.sqrt(factor * (high * not_high / one + low * not_low / two)), error
         pooled = (one * p1 + two * p0) / (one + two)
         return np.sqrt(factor * _variance(pooled) * (1 / one + 1 / two)), error
 

@@ -174,7 +174,8 @@ def standing(result: Comparison, labels: list[str]) -> str:
         return ""
     stands = np.ravel(part.stands)
     what = {"pair": "pairs differ", "variant": f"groups differ from {safe(result.control)}"}
-    named = what.get(result.axis.name if result.axis else "", f"comparisons {'stands' if stands.sum() == 1 else 'stand'}")
+    comparisons = f"comparisons {'stands' if stands.sum() == 1 else 'stand'}"
+    named = what.get(result.axis.name if result.axis else "", comparisons)
     start = f"{safe(result.metric)}: {int(stands.sum())} of {stands.size} {named} after {safe(part.method)}"
     found = [label for label, s in zip(labels, stands, strict=True) if s]
     if result.axis is not None and result.axis.name == "variant":
