@@ -1,5 +1,6 @@
 """Laws that every registered method keeps; a method that doesn't keep one says why where it is registered."""
 
+import datetime as dt
 import inspect
 
 import numpy as np
@@ -244,18 +245,20 @@ HOSTILE = [
     None, "x", 3, [], [[1.0, 2.0]], [np.nan, 1.0, 2.0], [np.inf, 1.0], ["a", "b"], {}, object(), [1.0], [2.0, 2.0, 2.0],
     (), b"ab", Summary(1, 0.0, 0.0), Summary([2, 3], [1.0, 2.0], 1.0), Pairs([1.0, 2.0], [1.0, 2.0]),
     Moments.from_arrays({"x": [1.0, 2.0], "y": [0.0, 1.0]}), ar.Counts(0, 1), ar.Events(0, 1.0), [1e300, -1e300, 0.0],
+    np.ma.array([1.0, 0.0, 1e9], mask=[0, 0, 1]),
 ]  # fmt: skip
-SETTINGS = [
-    {"alpha": 0}, {"alpha": 1.5}, {"alternative": "up"}, {"good": "high"}, {"margin": -1}, {"test": "?"},
-    {"null": np.nan},
+NO_NUMBERS = [
+    [1 + 2j, 2], np.array(["2026-03-01", "2026-03-02"], "M8[D]"), ["1", "0"], [dt.timedelta(1), dt.timedelta(2)],
+    [b"1", b"2"], [10**400, 1], np.array([1, 2], "m8[s]"), np.zeros((2, 0)), np.ma.array([1.0, 2.0], mask=[0, 1]),
 ]  # fmt: skip
+SETTINGS = [None, 0, 1.5, -1, "?", np.nan, [0.1, 0.2], 10**400, "0.05", object(), b"x", 1j, {}, np.inf, True]
 
 
 @pytest.mark.parametrize("method", EVERY)
 def test_bad_input_raises_only_our_errors(method):
     """Whatever is given for the data or a setting: an answer, or an error of ours that says what is wrong."""
     given, needed = data(method)
-    for bad in HOSTILE:
+    for bad in HOSTILE + NO_NUMBERS:
         for at in range(len(given)):
             tried = [bad if k == at else g for k, g in enumerate(given)]
             try:
@@ -264,12 +267,22 @@ def test_bad_input_raises_only_our_errors(method):
                 assert len(str(error)) > 12, bad  # noqa: PT017 - an answer is as good
             else:
                 assert str(result)
-    for setting in SETTINGS:
-        if set(setting) <= set(method.settings):
+    for name in method.settings:
+        for bad in SETTINGS:
             try:
-                assert str(call(method)(*given, **needed, **setting))
+                assert str(call(method)(*given, **{**needed, name: bad}))
             except AmberRulerError as error:
-                assert next(iter(setting)) in str(error), setting  # noqa: PT017 - likewise
+                assert name in str(error) or name in method.columns, (name, bad)  # noqa: PT017 - likewise
+
+
+@pytest.mark.parametrize("method", EVERY)
+def test_what_is_no_number_is_never_taken_for_one(method):
+    """Complex numbers, dates, durations, bytes, digits as text and what overflows; masked values are missing ones."""
+    keeps(method, "no numbers", when=method.takes in ("one", "two"))
+    given, needed = data(method)
+    for bad in NO_NUMBERS:
+        with pytest.raises(AmberRulerError):
+            call(method)(bad, *given[1:], **needed)
 
 
 @pytest.mark.parametrize("method", EVERY)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 from difflib import get_close_matches
+from reprlib import Repr
 
 __all__ = [
     "AmberRulerError",
@@ -13,6 +14,9 @@ __all__ = [
     "ExperimentFileError",
     "InputError",
 ]
+
+_BRIEF = Repr()  # of huge numbers and long lists the ends
+_BRIEF.maxlong = _BRIEF.maxstring = _BRIEF.maxother = 60
 
 
 class AmberRulerError(Exception):
@@ -38,7 +42,7 @@ class InputError(AmberRulerError, ValueError):
     @classmethod
     def rule(cls, name: str, value: object, rule: str, way_out: str = "") -> InputError:
         """Build the message once: name, rule, value, way out."""
-        text = f"{name} must be {rule}, got {value!r}"
+        text = f"{name} must be {rule}, got {_BRIEF.repr(value)}"
         return cls(f"{text}. {way_out}" if way_out else text, name=name, value=value)
 
     @classmethod

@@ -7,13 +7,14 @@ method also remembers in its result how it was asked.
 from __future__ import annotations
 
 import inspect
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
-from functools import wraps
-from types import MappingProxyType
-from typing import Any, TypeVar, get_type_hints
+from functools import cached_property, wraps
+from types import MappingProxyType, NoneType, UnionType
+from typing import Any, Literal, TypeVar, Union, get_args, get_origin, get_type_hints
 
 from amber_ruler.errors import InputError
+from amber_ruler.numeric import gate
 from amber_ruler.samples.gate import Needs, Takes, hold
 
 F = TypeVar("F", bound=Callable[..., Any])
@@ -27,7 +28,7 @@ _PUBLISHED: Mapping[str, tuple[str, ...]] = {
 _ROLES = {"one": "group", "several": "samples", "factors": "cells", "pairs": "both"}
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Method:
     """A public method and what is known of it.
 
@@ -73,7 +74,7 @@ class Method:
         kinds = (inspect.Parameter.POSITIONAL_OR_KEYWORD, inspect.Parameter.POSITIONAL_ONLY)
         return tuple(n for n, p in inspect.signature(self.bare).parameters.items() if p.kind in kinds)
 
-    @property
+    @cached_property
     def settings(self) -> dict[str, inspect.Parameter]:
         """The settings, in order, with their types."""
         hints = get_type_hints(self.bare)
@@ -82,6 +83,12 @@ class Method:
             for name, item in inspect.signature(self.bare).parameters.items()
             if item.kind is inspect.Parameter.KEYWORD_ONLY
         }
+
+    def check(self, settings: Mapping[str, Any]) -> None:
+        """Refuse a setting that is not of its kind, before any formula meets it."""
+        for name, value in settings.items():
+            if name in self.settings:
+                _check(name, value, self.settings[name].annotation)
 
     def ask(self, groups: tuple[Any, ...], settings: Mapping[str, Any]) -> Any:
         """Answer from groups as the gate holds them, without a further look."""
@@ -107,6 +114,7 @@ class Asked:
         for name in changes:
             if name not in known:
                 raise InputError.unknown(f"setting of {self.method.name}", name, known)
+        self.method.check(changes)
         groups = self.groups if without is None else tuple(_without(g, without, self.groups) for g in self.groups)
         result = self.method.ask(groups, {**self.settings, **changes})
         after = self.method.after
@@ -140,6 +148,7 @@ def method(
             if len(data) > len(roles) or named != list(rest[: len(named)]):
                 return function(*data, **settings)  # Python's own error
             given = (*data, *(settings.pop(role) for role in named))
+            one.check(settings)
             held = tuple(hold(g, takes, _ROLES.get(takes, role)) for g, role in zip(given, roles, strict=False))
             result = one.ask(held, settings)
             return result if after is None else after(result)
@@ -157,6 +166,31 @@ def registered(room: str, name: str) -> Method:
     if (room, name) not in METHODS:
         raise InputError.unknown(f"method of {room}", name, (n for r, n in METHODS if r == room))
     return METHODS[room, name]
+
+
+def _check(name: str, value: Any, kind: Any) -> None:
+    """One setting against its annotation: words, a number, text, an object of ours; arrays are looked at where used."""
+    kinds = set(get_args(kind)) if get_origin(kind) in (Union, UnionType) else {kind}
+    if value is None and NoneType in kinds:
+        return
+    kinds.discard(NoneType)
+    (only,) = kinds if len(kinds) == 1 else (None,)
+    if get_origin(only) is Literal:
+        gate.choice(name, value, get_args(only))
+    elif only is int:
+        gate.whole(name, gate.single(name, value), 0)
+    elif only is float:
+        gate.single(name, value)
+    elif only is str and not isinstance(value, str):
+        raise InputError.rule(name, value, "text")
+    elif get_origin(only) in (tuple, Sequence):
+        parts = get_args(only)
+        if not isinstance(value, (tuple, list)) or (get_origin(only) is tuple and len(value) != len(parts)):
+            raise InputError.rule(name, value, f"{len(parts)} values" if len(parts) > 1 else "a list")
+        for k, item in enumerate(value):
+            _check(name, item, parts[min(k, len(parts) - 1)])
+    elif isinstance(only, type) and only.__module__.startswith(__package__) and not isinstance(value, only):
+        raise InputError.rule(name, value, f"a {only.__name__}")
 
 
 def _without(group: Any, without: Any, groups: tuple[Any, ...]) -> Any:

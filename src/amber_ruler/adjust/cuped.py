@@ -6,7 +6,6 @@ from dataclasses import replace
 from typing import Literal
 
 import numpy as np
-from numpy.typing import ArrayLike
 
 from amber_ruler.effects import Alternative
 from amber_ruler.errors import DataError, InputError
@@ -33,7 +32,7 @@ def cuped(
     value: str,
     covariate: str,
     alpha: float = 0.05,
-    null: ArrayLike = 0.0,
+    null: float = 0.0,
     alternative: Alternative = "two-sided",
     margin: float | None = None,
     good: Literal["higher", "lower"] = "higher",

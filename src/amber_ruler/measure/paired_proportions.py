@@ -94,6 +94,7 @@ def paired_proportions(
     cells, named, left_out, unit = _cells(both, labels)
     groups.check_labels(*named)
     yes, b, c, no, at = gate.aligned(*cells, gate.between("null", null, -1, 1))
+    shared.shares_within(ask, at)
     n = yes + b + c + no
     estimate = (b - c) / n
     critical = effects.critical_z(ask.tail)

@@ -111,6 +111,7 @@ def proportion(
     one = groups.one(group, "share")
     at = shared.null_of(null, gate.between, 0, 1)
     x, n, share0 = gate.aligned(one.successes, one.trials, 0.5 if at is None else at)
+    shared.shares_within(ask, np.zeros(()))
     share = x / n
     if "wald" in (test, kind) and np.any((x == 0) | (x == n)):
         raise DataError(

@@ -131,6 +131,7 @@ def proportions(
     raw = (one.successes, one.trials, two.successes, two.trials, gate.between("null", null, -1, 1))
     x1, n1, x0, n0, at = gate.aligned(*raw)
     counts = (x1, n1, x0, n0)
+    shared.shares_within(ask, at)
 
     estimate = np.asarray(difference_of_shares(*counts))
     critical = effects.critical_z(ask.tail)

@@ -220,6 +220,14 @@ def margin_tests(ask: Question, one_sided: Callable[[Floats, str], Floats], null
     }
 
 
+def shares_within(ask: Question, null: Floats) -> None:
+    """Refuse a margin that no two shares could be apart."""
+    most = 1 - float(np.max(np.abs(null)))
+    if ask.margin is not None and ask.margin >= most:
+        hint = "0.01 is one percentage point."
+        raise InputError.rule("margin", ask.margin, f"below {most:g}, as far as shares can be apart", hint)
+
+
 def margins_by_score(ask: Question, test: str) -> tuple[str, ...]:
     """Say that tests against a margin are score tests, where the test of no difference is an exact one."""
     if not ask.margin or test in ("score", "wald"):

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from decimal import Decimal
+from numbers import Real
 from typing import TYPE_CHECKING, Any, TypeAlias
 
 import numpy as np
@@ -15,15 +17,35 @@ if TYPE_CHECKING:
 Floats: TypeAlias = NDArray[np.float64]
 Number: TypeAlias = float | Floats
 
+_NUMBERS = "biuf"  # kinds of arrays whose values are numbers
 ALTERNATIVES = ("two-sided", "greater", "less")
 
 
 def floats(name: str, value: ArrayLike) -> Floats:
-    """Return `value` as float64, or say that it is not numbers."""
+    """Return `value` as float64, what is masked as NaN; or say that it is not numbers.
+
+    Text, bytes, dates, durations and complex numbers are none, even where they could be turned into some.
+    """
     try:
-        return np.asarray(value, dtype=np.float64)
-    except (TypeError, ValueError):
-        raise InputError.rule(name, value, "a number or an array of numbers") from None
+        array = np.ma.asarray(value) if isinstance(value, np.ma.MaskedArray) else np.asarray(value)
+        if array.dtype.kind in _NUMBERS or (array.dtype.kind == "O" and all(map(_is_number, array.flat))):
+            found = array.astype(np.float64, copy=False)
+            return found.filled(np.nan) if isinstance(found, np.ma.MaskedArray) else found
+    except (TypeError, ValueError, OverflowError):
+        pass
+    raise InputError.rule(name, value, "a number or an array of numbers")
+
+
+def _is_number(value: Any) -> bool:
+    return value is None or isinstance(value, (Real, Decimal, np.bool_)) or type(value).__name__ == "NAType"
+
+
+def single(name: str, value: Any) -> float:
+    """Return one number."""
+    array = floats(name, value)
+    if array.ndim or value is None:
+        raise InputError.rule(name, value, "a single number")
+    return float(array)
 
 
 def aligned(*values: ArrayLike) -> list[Floats]:
@@ -31,7 +53,13 @@ def aligned(*values: ArrayLike) -> list[Floats]:
     arrays = [np.asarray(v, dtype=np.float64) for v in values]
     if any(a.ndim for a in arrays):
         first = arrays[0].shape
-        return arrays if all(a.shape == first for a in arrays) else list(np.broadcast_arrays(*arrays))
+        if all(a.shape == first for a in arrays):
+            return arrays
+        try:
+            return list(np.broadcast_arrays(*arrays))
+        except ValueError:
+            shapes = ", ".join(dict.fromkeys(str(a.shape) for a in arrays if a.ndim))
+            raise InputError(f"Numbers of the shapes {shapes} do not go together.") from None
     # Single numbers need no broadcasting, and NumPy's scalars are several times faster than its arrays of one number.
     return [a[()] for a in arrays]
 
@@ -81,7 +109,7 @@ def between(name: str, value: ArrayLike, low: float, high: float, way_out: str =
 def choice(name: str, value: str, known: Iterable[str]) -> str:
     """Return `value` if it is one of `known`, else say which is nearest."""
     options = tuple(known)
-    if value not in options:
+    if not isinstance(value, str) or value not in options:
         raise InputError.unknown(name, value, options)
     return value
 

@@ -28,8 +28,14 @@ def own(name: str, values: ArrayLike) -> Floats:
 def own_numbers(item: Any, names: Iterable[str]) -> None:
     """Make a sample's arrays its own, where it holds arrays; single numbers stay as they were given."""
     for name in names:
-        if np.ndim(getattr(item, name)):
-            object.__setattr__(item, name, own(name, getattr(item, name)))
+        value = getattr(item, name)
+        if isinstance(value, (float, int)) or value is None:
+            continue
+        numbers = own(name, value)
+        if numbers.size == 0:
+            raise InputError.rule(name, value, "at least one number")
+        if numbers.ndim:
+            object.__setattr__(item, name, numbers)
 
 
 def changed(item: T, **fields: Any) -> T:
