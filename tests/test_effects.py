@@ -100,6 +100,9 @@ def test_effects_of_published_f_and_chi_square():
         assert float(tail(6.2, 3, 80, share / (1 - share) * 84)) == pytest.approx(0.025, rel=1e-9)
     assert found["omega_squared"].value == pytest.approx(3 * 5.2 / (3 * 5.2 + 84))
     assert from_f(0.5, 3, 80)["eta_squared"].interval.low == 0
+    factor = from_f(6.2, 3, 80, n=96)  # one of several factors: the noncentrality belongs to all values
+    assert factor["omega_squared"].value == pytest.approx(3 * 5.2 / (3 * 5.2 + 96))
+    assert factor["cohen_f"].interval.high == pytest.approx(found["cohen_f"].interval.high * np.sqrt(84 / 96))
     w = from_chi_square(12.0, 150, 4)
     assert w.value == pytest.approx(np.sqrt(12 / 150))
     assert float(chisquare.noncentral_sf(12.0, 4, 150 * w.interval.low**2)) == pytest.approx(0.025, rel=1e-9)

@@ -6,7 +6,7 @@ from hypothesis import assume, given, settings
 from hypothesis import strategies as st
 
 import truth
-from amber_ruler import DataError, InputError, Moments, Sample, Summary
+from amber_ruler import DataError, InputError, Moments, Result, Sample, Summary
 from amber_ruler.measure import mean, means
 from truth import mp
 
@@ -214,13 +214,44 @@ def test_coverage_of_the_interval_is_what_it_says():
         (None, "higher", (100, 1.0, 1.0), "better"),
         (None, "lower", (100, 1.0, 1.0), "worse"),
         (2.0, "higher", (100, 1.0, 1.0), "no difference that matters"),
-        (0.5, "higher", (100, 0.25, 1.0), "undecided"),
+        (0.5, "higher", (100, 0.25, 1.0), "no difference that matters"),
+        (0.5, "higher", (100, 0.27, 1.0), "undecided"),
         (None, "higher", (100, -1.0, 1.0), "worse"),
     ],
 )
 def test_the_verdict_is_read_off_the_interval(margin, good, interval_like, verdict):
     """Better, worse, the same for all that matters, or undecided."""
     assert means(*pair(interval_like, (100, 0.0, 1.0)), margin=margin, good=good).verdict == verdict
+
+
+@settings(max_examples=80, deadline=None)
+@given(
+    st.tuples(st.integers(3, 60), st.floats(-3, 6), st.floats(0.5, 5)),
+    st.tuples(st.integers(3, 60), st.floats(0.01, 3), st.floats(0.5, 5)),
+    st.sampled_from(ALTERNATIVES),
+    st.sampled_from([0.3, 0.05, 0.001]),
+    st.floats(0.01, 4),
+)
+def test_the_lift_and_the_verdict_never_contradict_their_tests(one, two, alternative, alpha, margin):
+    """Fieller's set leaves out a lift of 0 exactly when p < alpha, be it the outside of an interval or all but one."""
+    r = means(*pair(one, two), alternative=alternative, alpha=alpha, margin=margin)
+    assert (r.p_value < alpha) == (not r.effects["lift"].interval.contains(0.0))
+    assert (r.verdict == "no difference that matters") == r.margin_tests["equivalent"].holds
+    low, _, high = r.sentence().partition("interval ")[2].split(", p")[0].partition(" to ")
+    if alternative == "two-sided" and r.p_value < alpha and high:
+        assert {"0.00", "0.000"}.isdisjoint((low, high))
+
+
+def test_a_lift_whose_control_is_near_0_says_what_it_is_not():
+    """The roots of (2.5 - 0.7 r)^2 = c^2 (se1^2 + r^2 se0^2), less 1; kept by every medium."""
+    r = means(*pair((100, 2.5, 5.0), (100, 0.7, 4.5)))
+    found = r.effects["lift"].interval
+    for end in found.excludes:
+        distance = (2.5 - 0.7 * (end + 1)) ** 2 / (0.25 + (end + 1) ** 2 * 0.2025)
+        assert distance == pytest.approx(r.critical**2, rel=1e-9)
+    assert (found.low, found.high) == (-np.inf, np.inf)
+    assert "outside −1,411% to 35%" in str(r)
+    assert Result.from_json(r.to_json()) == r
 
 
 def test_missing_values_and_small_groups_are_said():

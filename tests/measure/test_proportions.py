@@ -5,7 +5,8 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from amber_ruler import Counts, DataError, InputError, Sample, Summary
+from amber_ruler import Counts, DataError, InputError, Result, Sample, Summary
+from amber_ruler.effects import cohen_h, risk_ratio
 from amber_ruler.measure import proportion, proportions
 from truth import mp  # at its precision
 
@@ -270,3 +271,16 @@ def test_bad_input_is_named(call, says):
     """Each mistake has a message that says what and where."""
     with pytest.raises((DataError, InputError), match=says):
         call()
+
+
+def test_a_ratio_to_nothing_keeps_the_limit_that_it_has():
+    """Infinite, with Koopman's lower limit, through every medium; counts that contradict themselves are refused."""
+    r = proportions(Counts(8, 20, "a"), Counts(0, 20, "b"))
+    ratio = r.effects["risk_ratio"]
+    assert ratio.value == ratio.interval.high == np.inf
+    assert 2 < ratio.interval.low < 3
+    assert "infinite" in str(r)
+    assert Result.from_json(r.to_json()).effects["lift"].value == np.inf
+    assert risk_ratio(8, 20, 0, 20, alpha=0.05).interval.low == ratio.interval.low
+    with pytest.raises(InputError, match="more successes"):
+        cohen_h(34, 54, 47, 13, alpha=0.05)

@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 import math
+from dataclasses import replace
 from typing import Any
 
 import numpy as np
 
 from amber_ruler.effects.scale import Alternative, effect
 from amber_ruler.numeric.alike import alike
-from amber_ruler.numeric.gate import Floats
+from amber_ruler.numeric.gate import Floats, scalar_or_array
 from amber_ruler.results import EffectSize
 
 
@@ -43,7 +44,7 @@ def lift(
         `lift` with Fieller's interval, `lift_delta` with that of the delta method, `log_ratio` (log of treatment over
         control) with its normal interval. NaN where the control's mean is not above 0, and for `log_ratio` where
         treatment's is not either. Fieller's limits are infinite where the control's mean can't be told from 0: then no
-        finite limit covers the ratio.
+        finite limit covers the ratio, and `excludes` says between which two values it is not, if the data say that.
 
     Notes
     -----
@@ -57,27 +58,38 @@ def lift(
     """
     xp, (m1, m0, v1, v0, c, k) = alike(*means, *variances, covariance, critical)
     with np.errstate(over="ignore", divide="ignore", invalid="ignore"):
-        lifts = _three(m1, m0, v1, v0, c, k, xp)
+        lifts, inside = _three(m1, m0, v1, v0, c, k, xp)
     beyond = {"greater": (2, math.inf), "less": (1, -math.inf)}.get(alternative)
     if beyond is not None:
         for one in lifts:
             one[beyond[0]] = beyond[1] + 0 * one[0]
     fieller, delta, logs = lifts
     level = 1 - alpha
+    lift = effect(fieller, level, "lift", "relative")
+    # One-sided, the values left out are those on the side that the test looks to.
+    left, right = (np.asarray(end) for end in inside)
+    side = {"greater": right <= fieller[0], "less": left >= fieller[0]}.get(alternative, True)
+    known = side & np.isfinite(left) & np.isfinite(right) & np.isfinite(fieller[0])
+    if np.any(known):
+        low, high = (scalar_or_array(np.where(known, end, math.nan)) for end in (left, right))
+        lift = replace(lift, interval=replace(lift.interval, excludes=(low, high)))
     return {
-        "lift": effect(fieller, level, "lift", "relative"),
+        "lift": lift,
         "lift_delta": effect(delta, level, "lift by the delta method", "relative", aside=True),
         "log_ratio": effect(logs, level, "log ratio", aside=True),
     }
 
 
-def _three(m1: Any, m0: Any, v1: Any, v0: Any, covariance: Any, critical: Any, xp: Any) -> list[list[Any]]:
-    """Value and limits by Fieller, by the delta method, and of the log ratio."""
+def _three(
+    m1: Any, m0: Any, v1: Any, v0: Any, covariance: Any, critical: Any, xp: Any
+) -> tuple[list[list[Any]], tuple[Any, Any]]:
+    """Value and limits by Fieller, by the delta method, and of the log ratio; and what Fieller's set leaves out."""
     square = critical * critical
     a, b, c = m0 * m0 - square * v0, m1 * m0 - square * covariance, m1 * m1 - square * v1
     # b^2 - a c, written without the cancellation of m1^2 m0^2.
     spread = m1 * m1 * v0 + m0 * m0 * v1 - 2 * m1 * m0 * covariance
-    root = critical * xp.sqrt(xp.most(spread - square * (v1 * v0 - covariance * covariance), 0.0))
+    under = spread - square * (v1 * v0 - covariance * covariance)
+    root = critical * xp.sqrt(xp.most(under, 0.0))
     far = b + xp.copysign(root, b)
     one, two = xp.quotient(far, a), xp.where(far == 0, 0.0, xp.quotient(c, far))
     ratio, value = xp.quotient(m1, m0), xp.quotient(m1 - m0, m0)
@@ -85,8 +97,10 @@ def _three(m1: Any, m0: Any, v1: Any, v0: Any, covariance: Any, critical: Any, x
     low, high = xp.where(a > 0, xp.least(one, two) - 1, -math.inf), xp.where(a > 0, xp.most(one, two) - 1, math.inf)
     reach = xp.quotient(critical * xp.sqrt(xp.most(v1 - 2 * ratio * covariance + ratio * ratio * v0, 0.0)), m0)
     logs, log_reach = xp.log(xp.where(ratio > 0, ratio, math.nan)), xp.quotient(reach, ratio)
-    return [
+    lifts = [
         [hidden + value, hidden + low, hidden + high],
         [hidden + value, hidden + (value - reach), hidden + (value + reach)],
         [hidden + logs, hidden + (logs - log_reach), hidden + (logs + log_reach)],
     ]
+    outside = xp.where(xp.both(a < 0, under > 0), 0.0, math.nan)
+    return lifts, (outside + (xp.least(one, two) - 1), outside + (xp.most(one, two) - 1))

@@ -9,7 +9,7 @@ from amber_ruler.numeric import chisquare, fisher, gate
 from amber_ruler.results import EffectSize, Interval
 
 
-def from_f(f: float, df1: float, df2: float, *, alpha: float = 0.05) -> dict[str, EffectSize]:
+def from_f(f: float, df1: float, df2: float, *, n: float | None = None, alpha: float = 0.05) -> dict[str, EffectSize]:
     """Effect sizes behind a published F: partial eta squared, omega squared and Cohen f.
 
     Parameters
@@ -18,6 +18,9 @@ def from_f(f: float, df1: float, df2: float, *, alpha: float = 0.05) -> dict[str
         The statistic, not below 0.
     df1, df2 : float
         Its degrees of freedom; df1 = 1 and f = t^2 for a t.
+    n : float, optional
+        How many values there are in all (units times conditions, where the same units were measured under each).
+        Without it df1 + df2 + 1, which is right where one factor explains all groups.
     alpha : float
         One minus the level of the intervals.
 
@@ -26,6 +29,11 @@ def from_f(f: float, df1: float, df2: float, *, alpha: float = 0.05) -> dict[str
     dict of str to EffectSize
         `cohen_f`, `eta_squared` and `omega_squared`. The intervals invert the noncentral F at alpha / 2 on each side;
         a lower limit of 0 says that the F test does not reject at alpha / 2.
+
+    Notes
+    -----
+    Eta squared is SS / (SS + SS within); omega squared is df1 (f - 1) / (df1 (f - 1) + n), cut at 0. The noncentrality
+    is n times f squared, so limits of eta squared are those of λ / (λ + n) and limits of Cohen f those of √(λ / n).
 
     References
     ----------
@@ -42,11 +50,11 @@ def from_f(f: float, df1: float, df2: float, *, alpha: float = 0.05) -> dict[str
     one, two = float(gate.positive("df1", df1)), float(gate.positive("df2", df2))
     tail = tails(alpha, "two-sided")
     low, high = (float(end) for end in fisher.noncentrality_bounds(value, one, two, *tail))
-    n = one + two + 1
+    size = one + two + 1 if n is None else float(gate.positive("n", n))
     eta = one * value / (one * value + two)
-    omega = max(0.0, one * (value - 1) / (one * (value - 1) + n))
-    shares = Interval(low / (low + n), high / (high + n), 1 - alpha)
-    roots = Interval(float(np.sqrt(low / n)), float(np.sqrt(high / n)), 1 - alpha)
+    omega = max(0.0, one * (value - 1) / (one * (value - 1) + size))
+    shares = Interval(low / (low + size), high / (high + size), 1 - alpha)
+    roots = Interval(float(np.sqrt(low / size)), float(np.sqrt(high / size)), 1 - alpha)
     return {
         "cohen_f": EffectSize(float(np.sqrt(one * value / two)), roots, "Cohen f"),
         "eta_squared": EffectSize(eta, shares, "partial η²"),

@@ -19,6 +19,7 @@ from amber_ruler.samples import Pairs
 
 Coefficient: TypeAlias = Literal["pearson", "spearman"]
 
+_ROUNDING = 8 * float(np.finfo(float).eps)
 _SOURCES = {
     "pearson": "Pearson (1895); Fisher (1915), Biometrika 10, 507-521, for the exact distribution",
     "spearman": "Spearman (1904), Am. J. Psychology 15, 72-101; Bonett & Wright (2000), Psychometrika 65, 23-28",
@@ -59,6 +60,10 @@ def correlation(
         The correlation with interval and t. Pearson's interval is exact under normal values, and agrees with the test;
         Fisher's stands in `effects`. Spearman's is on Fisher's scale with Bonett and Wright's standard error.
 
+    Notes
+    -----
+    A correlation within eight roundings of 1 is 1: two quantities that go together exactly give no other in floats.
+
     Raises
     ------
     DataError
@@ -82,7 +87,9 @@ def correlation(
     if n < 4:
         raise DataError(f"{n} units are too few for a correlation with an interval: at least 4 are needed.")
     df = n - 2
-    certain = abs(r) >= 1
+    if 1 - abs(r) < _ROUNDING:
+        r = float(np.sign(r))
+    certain = abs(r) == 1
     t = np.sign(r) * np.inf if certain else r * np.sqrt(df / ((1 - r) * (1 + r)))
     p = shared.p_value(np.asarray(t), lambda x: student.sf(x, np.asarray(float(df))), alternative)
     ranked = coefficient == "spearman"

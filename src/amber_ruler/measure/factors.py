@@ -98,7 +98,9 @@ class Factors(Result):
             n, mean = np.array([float(self.groups[i].n) for i in mine]), np.array([self.away[i] for i in mine])
             between = float(n @ (mean - n @ mean / n.sum()) ** 2)
             found.append(
-                _tested(f"{of} in {JOINT.join(within)}", between, len(mine) - 1, rest.squares, rest.df, self.alpha)
+                _tested(
+                    f"{of} in {JOINT.join(within)}", between, len(mine) - 1, rest.squares, rest.df, n.sum(), self.alpha
+                )
             )
         return tuple(found)
 
@@ -154,12 +156,14 @@ def factors(
     Notes
     -----
     Every sum of squares is the difference between the residuals of two least-squares models. Cells are all it takes:
-    their numbers, means and spreads. Where all cells are equally full the three kinds agree.
+    their numbers, means and spreads. Where all cells are equally full the three kinds agree. Partial η², ω² (cut at 0)
+    and f have limits from a noncentrality of f² times all values [3]_; for the effects within one level, times its own.
 
     References
     ----------
     .. [1] Yates (1934), Journal of the American Statistical Association 29, 51-66, for unequal numbers.
     .. [2] Langsrud (2003), Statistics and Computing 13, 163-167, for type II.
+    .. [3] Olejnik & Algina (2003), Psychological Methods 8, 434-447.
 
     Examples
     --------
@@ -249,7 +253,7 @@ class _Model(NamedTuple):
 
     def rows(self, squares: str, names: Sequence[str], within: float, df: float, alpha: float) -> list[SquaresRow]:
         """A tested row for each term, by the models that the question compares."""
-        found = []
+        n, found = float(np.sum(self.root**2)), []
         for place, term in enumerate(self.terms):
             if squares == "sequential":
                 base = self.terms[:place]
@@ -260,7 +264,7 @@ class _Model(NamedTuple):
             (before, few), (after, many) = self.left(base), self.left([*base, term])
             if many > few:
                 name = " × ".join(names[k] for k in term)
-                found.append(_tested(name, max(before - after, 0.0), many - few, within, df, alpha))
+                found.append(_tested(name, max(before - after, 0.0), many - few, within, df, n, alpha))
         return found
 
 
@@ -313,7 +317,9 @@ def _coded(
     return coded
 
 
-def _tested(label: str, between: float, df: float, within: float, df_within: float, alpha: float) -> SquaresRow:
+def _tested(
+    label: str, between: float, df: float, within: float, df_within: float, n: float, alpha: float
+) -> SquaresRow:
     f = between / df / (within / df_within)
     p = float(fisher.sf(f, df, df_within))
-    return SquaresRow(label, between, float(df), f, p, effects.from_f(f, df, df_within, alpha=alpha))
+    return SquaresRow(label, between, float(df), f, p, effects.from_f(f, df, df_within, n=n, alpha=alpha))

@@ -282,11 +282,16 @@ def _effects(
     }
     notes = []
     if np.ndim(ratio.value) == 0:
-        gone = [name for name, effect in found.items() if not np.isfinite(effect.value)]
+        gone = [name for name, effect in found.items() if np.isnan(effect.value)]
+        endless = [name for name, effect in found.items() if np.isinf(effect.value)]
         for name in gone:
             del found[name]
         if gone:
-            notes.append(f"Without a success in control, or a failure in treatment, there is no {_listed(gone)}.")
+            notes.append(f"Without a success in control, or a failure in treatment, there is no {_listed(gone, 'or')}.")
+        if endless:
+            notes.append(
+                f"Without a success in control, or a failure in treatment, {_listed(endless)} have no upper end."
+            )
     h = found["cohen_h"].interval
     if gate.some((p < ask.alpha) == ((np.asarray(h.low) <= 0) & (np.asarray(h.high) >= 0))):
         notes.append("The interval of Cohen h comes from the arcsine scale and here disagrees with the score test.")
@@ -295,9 +300,9 @@ def _effects(
     return found, tuple(notes)
 
 
-def _listed(names: list[str]) -> str:
+def _listed(names: list[str], word: str = "and") -> str:
     words = [n.replace("_", " ") for n in names]
-    return words[0] if len(words) == 1 else f"{', '.join(words[:-1])} or {words[-1]}"
+    return words[0] if len(words) == 1 else f"{', '.join(words[:-1])} {word} {words[-1]}"
 
 
 def _expected_check(counts: tuple[Floats, Floats, Floats, Floats]) -> tuple[Check, ...]:

@@ -137,8 +137,9 @@ def cut_at_null(
     low, high = np.where(cut & above, null, low), np.where(cut & ~above, null, high)
     low, high = np.where(lacks, np.minimum(low, null), low), np.where(lacks, np.maximum(high, null), high)
     low_open, high_open = (cut & above) | interval.low_open, (cut & ~above) | interval.high_open
-    ends = tuple(bool(end) if np.ndim(end) == 0 else end for end in (low_open, high_open))
-    return Interval(scalar_or_array(low), scalar_or_array(high), interval.level, *ends), cut
+    low_open, high_open = (bool(end) if np.ndim(end) == 0 else end for end in (low_open, high_open))
+    kept = None if np.any(lacks) else interval.excludes
+    return Interval(scalar_or_array(low), scalar_or_array(high), interval.level, low_open, high_open, kept), cut
 
 
 def _family(results: Mapping[str, Measurement]) -> Family:

@@ -47,13 +47,15 @@ def whole(value: Number) -> str:
     return f"{int(value):,}" if float(value).is_integer() else number(float(value))
 
 
-def together(*values: float, width: float | None = None, digits: int = 3) -> list[str]:
-    """Format numbers that are read side by side, with common decimals.
+def together(*values: float, width: float | None = None, digits: int = 3, apart: float | None = None) -> list[str]:
+    """Format numbers that are read side by side, with common decimals; none is rounded onto or across `apart`.
 
     Examples
     --------
     >>> together(1.1999999, 0.213516, 2.186484)
     ['1.200', '0.214', '2.186']
+    >>> together(-1.3, -2.61, -0.0004, apart=0.0)
+    ['−1.3000', '−2.6100', '−0.0004']
     """
     finite = [v for v in values if math.isfinite(v)]
     if not finite:
@@ -62,6 +64,9 @@ def together(*values: float, width: float | None = None, digits: int = 3) -> lis
     if not spread > 0 or not math.isfinite(spread):
         return [number(v, digits=digits) for v in values]
     decimals = _decimals(spread, digits)
+    if apart is not None:
+        while decimals < 9 and any(v != apart and fixed(v, decimals) == fixed(apart, decimals) for v in finite):
+            decimals += 1
     # An estimate far from 0 must still show its own digits; one close to it must not drown in noughts.
     return [fixed(v, decimals) if math.isfinite(v) else _endless(v) for v in values]
 

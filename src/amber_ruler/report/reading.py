@@ -82,6 +82,8 @@ def _object(data: Mapping[str, Any]) -> Any:
     given = {name: _value(data[name], hint) for name, hint in fields_of(kind).items() if name in data}
     if tag == "interval":
         given |= {name: _unbounded(given[name], end) for name, end in (("low", -math.inf), ("high", math.inf))}
+    if tag == "effect_size" and given["unit"] in ("ratio", "relative") and isinstance(given["value"], float):
+        given["value"] = _unbounded(None if math.isnan(given["value"]) else given["value"], math.inf)
     return kind(**given)
 
 

@@ -106,10 +106,17 @@ class Measurement(Result, Tested):
 
     @property
     def verdict(self) -> str | NDArray[np.str_]:
-        """Read off the interval: better, worse, no difference that matters or undecided; empty if nothing is asked."""
+        """Read off the interval and the tests against the margin, as `read_verdict` says; empty if nothing is asked."""
         if self.quantity == "correlation" or (self.test is None and not isinstance(self, Comparison)):
             return ""
-        return read_verdict(self.interval, null=self.null, margin=self.margin, good=self.good)
+        against = self.margin_tests.get("equivalent")
+        return read_verdict(
+            self.interval,
+            null=self.null,
+            margin=self.margin,
+            good=self.good,
+            equivalent=None if against is None else against.holds,
+        )
 
     def part(self, kind: type[P]) -> P | None:
         """The part of a kind, if there is one."""

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 
 import numpy as np
 from numpy.typing import NDArray
@@ -26,6 +26,8 @@ class Interval:
         Such as 0.95.
     low_open, high_open : bool or ndarray
         Whether a limit is itself left out: it then lies at the tested value, which the test rejects.
+    excludes : pair or None
+        Where a ratio's control can't be told from 0: the values between these two are left out, and no others.
     """
 
     low: Number
@@ -33,9 +35,14 @@ class Interval:
     level: float
     low_open: bool | NDArray[np.bool_] = False
     high_open: bool | NDArray[np.bool_] = False
+    excludes: tuple[Number, Number] | None = None
 
     def contains(self, value: Number) -> bool | NDArray[np.bool_]:
         """Whether the limits enclose `value`, ends included unless they are open."""
+        if self.excludes is not None:
+            outside = ~((np.asarray(self.excludes[0]) < value) & (np.asarray(self.excludes[1]) > value))
+            inside = replace(self, excludes=None).contains(value) & outside
+            return bool(inside) if np.ndim(inside) == 0 else inside
         if isinstance(value, float) and isinstance(self.low, float) and isinstance(self.high, float):
             above = self.low < value or (self.low == value and not self.low_open)
             return above and (self.high > value or (self.high == value and not self.high_open))
@@ -46,8 +53,14 @@ class Interval:
 
     def scaled(self, factor: float) -> Interval:
         """The interval of the quantity times a factor above 0."""
-        low, high = (scalar_or_array(np.asarray(end) * factor) for end in (self.low, self.high))
-        return Interval(low, high, self.level, self.low_open, self.high_open)
+
+        def times(ends: tuple[Number, Number]) -> tuple[Number, Number]:
+            low, high = (scalar_or_array(np.asarray(end) * factor) for end in ends)
+            return low, high
+
+        low, high = times((self.low, self.high))
+        excludes = None if self.excludes is None else times(self.excludes)
+        return Interval(low, high, self.level, self.low_open, self.high_open, excludes)
 
 
 @dataclass(frozen=True, slots=True, eq=False)

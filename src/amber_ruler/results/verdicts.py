@@ -14,17 +14,27 @@ DIRECTIONS = ("higher", "lower", "neither")
 
 
 def read_verdict(
-    interval: Interval, *, null: Number = 0.0, margin: float | None = None, good: str = "higher"
+    interval: Interval,
+    *,
+    null: Number = 0.0,
+    margin: float | None = None,
+    good: str = "higher",
+    equivalent: bool | NDArray[np.bool_] | None = None,
 ) -> str | NDArray[np.str_]:
     """Say what an interval decides.
 
-    Within `margin` of `null` on both sides it is no difference that matters; wholly on the good side of `null`
-    it is better, on the other side worse (of two groups of which neither is to be better, they differ); else undecided.
+    Within `margin` of `null` on both sides it is no difference that matters: where there are tests against the margin
+    they say so (`equivalent`), at alpha each, which is to read the interval of level 1 - 2 alpha. Wholly on the good
+    side of `null` it is better, on the other side worse (of two groups of which neither is to be better, they differ);
+    else undecided.
     """
     low, high = np.asarray(interval.low) - null, np.asarray(interval.high) - null
     up, down = {"higher": (BETTER, WORSE), "lower": (WORSE, BETTER)}.get(good, (DIFFER, DIFFER))
     room = margin or 0.0
     above = (low > 0) | ((low == 0) & np.asarray(interval.low_open))
     below = (high < 0) | ((high == 0) & np.asarray(interval.high_open))
-    words = np.select([(low > -room) & (high < room), above, below], [SAME, up, down], UNDECIDED)
+    same = (low > -room) & (high < room) if equivalent is None else np.asarray(equivalent)
+    words = np.select([same, above, below], [SAME, up, down], UNDECIDED)
+    if interval.excludes is not None:  # on which side is not known
+        words = np.where((words == UNDECIDED) & ~np.asarray(interval.contains(null)), DIFFER, words)
     return str(words) if words.ndim == 0 else words

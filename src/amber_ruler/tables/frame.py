@@ -25,7 +25,18 @@ class Held:
         with self.reading():
             self.schema = self.frame.collect_schema()
         self.columns = list(self.schema.names())
+        self._refuse_patterns()
         self._known_rows = False  # whether at least one row has been seen
+
+    def _refuse_patterns(self) -> None:
+        """A name is a name: what an engine would read as a pattern of names has to be renamed first."""
+        engine = self.frame.implementation
+        for column in self.columns:
+            polars = engine.is_polars() and column.startswith("^") and column.endswith("$")
+            if polars or (column == "*" and not engine.is_pandas()):
+                raise DataError(
+                    f"Column {column!r} of {self.name}: {engine.value} reads such a name as a pattern. Rename it first."
+                )
 
     @contextmanager
     def reading(self) -> Iterator[None]:

@@ -42,7 +42,7 @@ def by_units(samples: Any, alpha: float, metric: str | None) -> Groups:
     p = float(fisher.sf(f, df1, df2))
     r = Reduced.of(tuple(groups.one(s, "mean") for s in found))
     reach = student.upper_quantile(alpha / 2, r.n - 1) * r.sd / np.sqrt(r.n)
-    sizes_of = effects.from_f(f, k - 1.0, (k - 1.0) * (n - 1), alpha=alpha)
+    sizes_of = effects.from_f(f, k - 1.0, (k - 1.0) * (n - 1), n=n * k, alpha=alpha)
     return Groups(
         title=f"{name} under {k} conditions",
         method="several means of the same units",

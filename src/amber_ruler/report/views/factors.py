@@ -108,13 +108,13 @@ def sentence(result: Factors) -> str:
     named = safe(result.metric)
     if together:
         first = together[0]
-        p = p_word(float(first.p_value or 0.0), result.alpha)
+        p = _p(first, result.alpha)
         return (
             f"{named}: what one factor does depends on the other ({safe(first.label)}, p {p}): read the cells and the"
             " effects within levels, not the averages."
         )
     found = [r for r in result.squares if r.p_value is not None and " × " not in r.label]
-    parts = [f"{safe(r.label)} p {p_word(float(r.p_value or 0.0), result.alpha)}" for r in found]
+    parts = [f"{safe(r.label)} p {_p(r, result.alpha)}" for r in found]
     shown = [safe(r.label) for r in found if r.p_value is not None and r.p_value < result.alpha]
     said = (
         f"{' and '.join(shown)} {'make' if len(shown) > 1 else 'makes'} a difference"
@@ -123,6 +123,11 @@ def sentence(result: Factors) -> str:
     )
     apart = "" if all(" × " not in r.label for r in result.squares) else "; that they act together is not shown"
     return f"{named}: {said} ({', '.join(parts)}){apart}."
+
+
+def _p(row: SquaresRow, alpha: float) -> str:
+    """The p-value of a tested row."""
+    return "" if row.p_value is None else p_word(float(row.p_value), alpha)
 
 
 def rows(result: Factors) -> dict[str, Any]:

@@ -91,9 +91,10 @@ def effects(found: Mapping[str, EffectSize], alternative: str = "two-sided") -> 
         return []
     rows = []
     for effect in found.values():
-        value, low, high = effect_texts(effect)
         if not effect.aside:
-            rows.append((effect.label, value, span(low, high, alternative)))
+            value, low, high = effect_texts(effect)
+            left_out = excluded(effect.interval, 100.0 if effect.unit in PERCENT else 1.0)
+            rows.append((effect.label, value, left_out or span(low, high, alternative)))
     aside = ", ".join(effect.label for effect in found.values() if effect.aside)
     blocks: list[Block] = []
     if rows:
@@ -117,7 +118,8 @@ def amounts(result: Measurement, *, sign: bool = True) -> tuple[str, str, str]:
     if not sign:
         values[0] = abs(values[0])
     width = half_width(result.estimate, Interval(low_end, high_end, result.interval.level)) * factor
-    value, low, high = numbers.together(*values, width=width)
+    apart = float(result.null) * factor if result.test else None
+    value, low, high = numbers.together(*values, width=width, apart=apart)
     # The unit stands once, behind the last limit that there is.
     if np.isfinite(values[2]):
         high += unit
@@ -147,6 +149,15 @@ def limits_in_words(result: Measurement, low: str, high: str) -> str:
     low = f"above {low}" if result.interval.low_open else low
     high = f"below {high}" if result.interval.high_open else high
     return f"{interval_name(result)} {span(low, high, result.alternative)}"
+
+
+def excluded(interval: Interval, factor: float = 1.0) -> str:
+    """What an interval leaves out, where it is the outside of two values; empty elsewhere."""
+    if interval.excludes is None:
+        return ""
+    low, high = numbers.together(*(float(end) * factor for end in interval.excludes))
+    unit = "%" if factor != 1 else ""
+    return f"outside {low}{unit} to {high}{unit}"
 
 
 def span(low: str, high: str, alternative: str) -> str:
@@ -197,7 +208,8 @@ def effect_texts(effect: EffectSize) -> tuple[str, str, str]:
     factor, unit = (100.0, "%") if effect.unit in PERCENT else (1.0, "")
     values = [float(v) * factor for v in (effect.value, effect.interval.low, effect.interval.high)]
     texts = numbers.together(*values, width=half_width(effect.value, effect.interval) * factor)
-    return tuple(t + unit if np.isfinite(v) else t for t, v in zip(texts, values, strict=True))  # type: ignore[return-value]
+    value, low, high = (t + unit if np.isfinite(v) else t for t, v in zip(texts, values, strict=True))
+    return "infinite" if np.isinf(values[0]) else value, low, high
 
 
 def p_word(p: float, alpha: float) -> str:
