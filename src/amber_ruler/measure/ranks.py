@@ -223,16 +223,17 @@ def signed_ranks(
     positive, law, ties = test(at)
     p = law.p(positive, alternative)
     ordered = order.ordered(values)
-    sums = values.size * (values.size + 1) // 2
     low_at, high_at = (law.outside(t) if t > 0 else -1 for t in ask.tail)
-    twice = _places(sums, low_at, high_at, lambda sought: order.ordered_sums(ordered, sought))
+    twice = _places(
+        values.size * (values.size + 1) // 2, low_at, high_at, lambda sought: order.ordered_sums(ordered, sought)
+    )
     estimate, low, high = (place / 2 for place in twice)
 
     def one_sided(shift: Floats, direction: str) -> Floats:
         moved, its, _ = test(float(shift))
         return np.asarray(its.p(moved, direction))
 
-    name = metric or (both.metric if isinstance(both, Pairs) else one.metric) or "value"
+    name = metric or getattr(both, "metric", "") or "value"
     fields: dict[str, Any] = {
         "method": f"signed ranks, {'exact' if law.chances is not None else 'normal approximation'}",
         "source": _SIGNED_SOURCE,

@@ -118,15 +118,7 @@ def from_memory(
     codes: NDArray[np.intp], labels: Sequence[Any], values: Sequence[Floats], columns: Sequence[str], by: str
 ) -> ByVariant[Moments]:
     """Reduce arrays: `codes` is -1 or an index into `labels`; `values` holds an array for each column."""
-    complete = None
-    if not all(np.isfinite(np.sum(v)) for v in values):
-        complete = np.ones(len(codes), dtype=np.bool_)
-        for column, v in zip(columns, values, strict=True):
-            finite = np.isfinite(v)
-            if not finite.all() and np.isinf(v[~finite]).any():
-                held = np.bincount(codes[np.isinf(v)] + 1, minlength=len(labels) + 1)
-                _refuse_endless(column, by, {k: int(c) for k, c in zip([None, *labels], held, strict=True) if c})
-            complete &= finite
+    complete = _complete(codes, labels, values, columns, by)
     keys = [None, *labels]
 
     def sums_around(origin: Floats, codes: NDArray[np.intp]) -> dict[Any, Sums]:
@@ -176,6 +168,22 @@ def from_memory(
         return {k: s for k, s in sums_around(own, np.where(picked, codes, -1)).items() if k in far}
 
     return _moments(found, columns, by, again)
+
+
+def _complete(
+    codes: NDArray[np.intp], labels: Sequence[Any], values: Sequence[Floats], columns: Sequence[str], by: str
+) -> NDArray[np.bool_] | None:
+    """Which rows have a value in every column; None where all have."""
+    if all(np.isfinite(np.sum(v)) for v in values):
+        return None
+    complete = np.ones(len(codes), dtype=np.bool_)
+    for column, v in zip(columns, values, strict=True):
+        finite = np.isfinite(v)
+        if not finite.all() and np.isinf(v[~finite]).any():
+            held = np.bincount(codes[np.isinf(v)] + 1, minlength=len(labels) + 1)
+            _refuse_endless(column, by, {k: int(c) for k, c in zip([None, *labels], held, strict=True) if c})
+        complete &= finite
+    return complete
 
 
 def _near_mean(values: Floats) -> float:
