@@ -424,9 +424,12 @@ def check_lengths(data: Mapping[str, NDArray[Any]]) -> int:
 
 
 def check_finite(name: str, values: Floats, label: str) -> None:
-    """Refuse NaN and infinity in raw values, saying how many and where the first is."""
+    """Refuse NaN and infinity in raw values, saying how many and where the first is; and what can't be squared."""
     # A sum is finite only if every value is, or if it overflowed: look closer only then.
     if np.isfinite(np.sum(values)) or bool(np.all(np.isfinite(values))):
+        if values.size:
+            low, high = float(values.min()), float(values.max())
+            check_reach(label or name, max(-low, high), high - low)
         return
     bad = ~np.isfinite(values)
     raise DataError(
@@ -434,6 +437,13 @@ def check_finite(name: str, values: Floats, label: str) -> None:
         f" ({values[bad][0]}) at position {int(np.argmax(bad))}. Leave them out or fix them first;"
         f" a Sample(..., missing='leave out') counts NaN as missing."
     )
+
+
+def check_reach(label: str, size: ArrayLike, spread: ArrayLike) -> None:
+    """Refuse values whose squares, or the squares of those, floats can't hold."""
+    least, most = 1e-75, 1e75
+    if np.any(np.asarray(size) > most) or np.any((np.asarray(spread) > 0) & (np.asarray(spread) < least)):
+        raise DataError(f"The values of {label!r} are too large or too close together to square: change their unit.")
 
 
 def _of(label: str) -> str:

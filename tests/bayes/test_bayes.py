@@ -126,3 +126,18 @@ def test_a_narrow_prior_is_resolved():
     low, median, high = np.interp([0.025, 0.5, 0.975], chance / chance[-1], x) * 2
     assert (r.interval.low, r.estimate) == pytest.approx((low, median), rel=0.02)
     assert r.interval.high == pytest.approx(high, rel=0.1)  # set by the likelihood's tail, where the normal is rough
+
+
+@pytest.mark.parametrize(
+    ("one", "two"),
+    [((3, 5), (5 * 10**11, 10**12)), ((5, 10**12), (9, 10**12)), ((0, 20), (0, 20)), ((0, 5), (10**9, 10**9))],
+)
+def test_swapping_shares_of_any_size_mirrors_the_answer(one, two):
+    """To 1e-12, whichever group is the larger by far; equal groups are as likely to be better as worse."""
+    r = proportions(Counts(*one, "short"), Counts(*two, "current"))
+    other = proportions(Counts(*two, "short"), Counts(*one, "current"))
+    assert r.evidence.chance_better + other.evidence.chance_better == pytest.approx(1, abs=1e-12)
+    if one != two:
+        assert (r.interval.low, r.estimate) == pytest.approx((-other.interval.high, -other.estimate), rel=1e-11)
+    else:
+        assert r.evidence.chance_better == 0.5

@@ -221,3 +221,11 @@ def test_counts_come_from_rows_from_a_counted_table_and_from_a_table_of_counts(t
     )
     with pytest.raises(InputError, match="both row and column"):
         ar.table(tmp_path / "wide.csv").counts(row="port")
+
+
+def test_an_empty_cell_has_a_freeman_tukey_statistic():
+    """4 Σ (√seen − √expected)², which an empty cell adds to by what was expected."""
+    seen = np.array([[0.0, 5.0, 2.0], [3.0, 0.0, 4.0]]) * 20
+    expected = seen.sum(axis=1, keepdims=True) * seen.sum(axis=0) / seen.sum()
+    r = independence(seen, statistic="freeman-tukey", test="asymptotic")
+    assert r.statistic == pytest.approx(4 * np.sum((np.sqrt(seen) - np.sqrt(expected)) ** 2), rel=1e-12)

@@ -200,6 +200,8 @@ class _EffectPosterior(NamedTuple):
         if not wide:  # of a large t with few degrees of freedom one side ends abruptly
             fine = np.linspace(likely[0], likely[-1], 1_401)
             some = fine[likelihood(fine) > _NOTHING * known.max()]
+            if some.size == 0 or not np.isfinite(t * t):
+                raise DataError("The means lie so many standard errors apart that their likelihood is 0 in floats.")
             likely = np.linspace(some[0], some[-1], 161)
         believed = prior.scale * 2.0 ** np.arange(-2, 13)
         edges = np.unique(np.concatenate([likely, believed, -believed, [0.0]]))

@@ -141,25 +141,47 @@ def _nodes(share: _Share) -> tuple[Floats, Floats]:
     return special.expit(np.log(a / b) + d), weight / weight.sum()
 
 
+def _narrow_first(one: _Share, two: _Share) -> bool:
+    """Whether the first share is the better known one: seen from its values, the other's distribution is smooth.
+
+    Whichever is named first, the same one is chosen, so that swapping the groups mirrors the answer.
+    """
+    first, second = ((1 / s.a + 1 / s.b, *s) for s in (one, two))
+    return first <= second
+
+
 def _chance_above(one: _Share, two: _Share) -> float:
     """P(first > second)."""
-    p, weight = _nodes(one)
-    return float(special.betainc(two.a, two.b, p) @ weight)
+    if one == two:
+        return 0.5
+    if _narrow_first(one, two):
+        p, weight = _nodes(one)
+        return float(special.betainc(two.a, two.b, p) @ weight)
+    p, weight = _nodes(two)
+    return float(special.betaincc(one.a, one.b, p) @ weight)
 
 
 def _shortfall(one: _Share, two: _Share) -> float:
     """Mean of max(second - first, 0)."""
-    p, weight = _nodes(one)
-    above = two.mean * special.betaincc(two.a + 1, two.b, p) - p * special.betaincc(two.a, two.b, p)
+    if _narrow_first(one, two):
+        p, weight = _nodes(one)
+        above = two.mean * special.betaincc(two.a + 1, two.b, p) - p * special.betaincc(two.a, two.b, p)
+    else:
+        p, weight = _nodes(two)
+        above = p * special.betainc(one.a, one.b, p) - one.mean * special.betainc(one.a + 1, one.b, p)
     return max(float(above @ weight), 0.0)
 
 
 def _quantile(one: _Share, two: _Share, chance: float) -> float:
     """The d with P(first - second <= d) = chance."""
-    p, weight = _nodes(one)
+    first = _narrow_first(one, two)
+    p, weight = _nodes(one if first else two)
 
     def miss(d: Floats) -> Floats:
-        below = special.betaincc(two.a, two.b, np.clip(p - d[..., None], 0, 1)) @ weight
+        if first:
+            below = special.betaincc(two.a, two.b, np.clip(p - d[..., None], 0, 1)) @ weight
+        else:
+            below = special.betainc(one.a, one.b, np.clip(p + d[..., None], 0, 1)) @ weight
         return np.asarray(below - chance)
 
     return float(bracketed_root(miss, np.array(-1.0), np.array(1.0), rtol=1e-14))

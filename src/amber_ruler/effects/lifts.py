@@ -93,7 +93,7 @@ def _three(
     far = b + xp.copysign(root, b)
     one, two = xp.quotient(far, a), xp.where(far == 0, 0.0, xp.quotient(c, far))
     ratio, value = xp.quotient(m1, m0), xp.quotient(m1 - m0, m0)
-    hidden = xp.where(xp.both(m0 > 0, xp.isfinite(value)), 0.0, math.nan)
+    hidden = xp.where(xp.both(m0 > 0, xp.isfinite(value * value)), 0.0, math.nan)
     low, high = xp.where(a > 0, xp.least(one, two) - 1, -math.inf), xp.where(a > 0, xp.most(one, two) - 1, math.inf)
     reach = xp.quotient(critical * xp.sqrt(xp.most(v1 - 2 * ratio * covariance + ratio * ratio * v0, 0.0)), m0)
     logs, log_reach = xp.log(xp.where(ratio > 0, ratio, math.nan)), xp.quotient(reach, ratio)

@@ -132,7 +132,7 @@ def benjamini_hochberg(p_values: ArrayLike) -> Floats:
     Returns
     -------
     ndarray, shape (m,)
-        In the order given; at most alpha exactly where the procedure claims.
+        In the order given; below alpha exactly where the procedure claims (as everywhere here, a p of alpha does not).
 
     References
     ----------

@@ -32,7 +32,8 @@ def power_divergence(counts: Floats, expected: Floats, power: float) -> Floats:
     if power == 0:
         return np.asarray(2 * (special.xlogy(counts, counts / expected) - away))
     ratio = counts / expected
-    return np.asarray(2 / (power * (power + 1)) * (counts * (ratio**power - 1) - power * away))
+    known = np.where(counts > 0, ratio, 1.0)  # an empty cell adds by what was expected alone
+    return np.asarray(2 / (power * (power + 1)) * (counts * (known**power - 1) - power * away))
 
 
 def log_chance(counts: Floats, shares: Floats) -> Floats:

@@ -4,6 +4,9 @@ from __future__ import annotations
 
 from dataclasses import dataclass, field
 
+import numpy as np
+
+from amber_ruler.moments import check_reach
 from amber_ruler.numeric import gate
 from amber_ruler.numeric.gate import Floats, Number
 from amber_ruler.results.pieces import Axis
@@ -52,6 +55,6 @@ class Summary:
     def __post_init__(self) -> None:
         who = f" of {self.label!r}" if self.label else ""
         gate.whole(f"n{who}", self.n, 1)
-        gate.finite(f"mean{who}", self.mean)
-        gate.at_least(f"sd{who}", self.sd, 0)
+        mean, sd = gate.finite(f"mean{who}", self.mean), gate.at_least(f"sd{who}", self.sd, 0)
+        check_reach(self.label or "group", np.maximum(np.abs(mean), sd), sd)
         own_numbers(self, ("n", "mean", "sd", "mean_tail"))

@@ -51,7 +51,7 @@ def groups(result: Measurement) -> Grid:
     ]
     more = tuple(result.groups[0].more)
     if len(rows) > 1 and not getattr(result, "paired", False):
-        total = sum(np.asarray(g.n) for g in result.groups)
+        total = sum(np.asarray(g.n, dtype=float) for g in result.groups)
         rows.append(("in total", numbers.whole(float(total)), *("" for _ in (*header[1:], *more))))
     return Grid(("", *header, *more), tuple(rows))
 

@@ -1,0 +1,224 @@
+"""Every registered method asked with ordinary, rare, extreme and hostile input: an answer that holds, or our error.
+
+A method is fuzzed by being registered. `python benchmarks/fuzz.py --runs 10000` tries so many inputs of each room and
+writes the table of docs/reliability.md; what does not hold is printed below it with the call that shows it. Every
+twentieth answer is drawn.
+"""
+
+from __future__ import annotations
+
+import argparse
+import math
+import time
+from collections import Counter
+from collections.abc import Callable, Iterator
+from typing import Any, Literal, get_args, get_origin
+
+import numpy as np
+from matplotlib.figure import Figure
+
+import amber_ruler as ar
+from amber_ruler.register import METHODS, ROOMS, Method
+
+for room in ROOMS:
+    getattr(ar, room)
+
+SECONDS = 1.0  # no call may take longer
+LABELS = ("short", "current", "a\x1b[31mb", "\u202eevil", "<b>", "", "1", " · ")
+# Effects whose limits need not lie on either side of them: noncentral limits of what can't be below 0,
+NOT_BETWEEN = {"eta_squared", "epsilon_squared", "omega_squared", "cohen_f", "cramers_v", "cramers_v_corrected", "w"}
+# and estimates that are biased or shrunken, which shows where alpha is large.
+BIASED = {"cohen_d", "hedges_g", "glass_delta", "d_z", "r", "superiority", "overlap", "lift_delta"}
+LARGE = 0.2
+ABOUT = """Made by `python benchmarks/fuzz.py`. Each input is drawn: ordinary values, rare events, ties, constants,
+counts up to 1e15, spreads from 1e-150 to 1e145, labels that would do something, settings at their ends or of another
+kind, and what is no data at all. An input is *refused* with an error that says what to change, or *answered*. A *fault*
+is any other error, a p outside 0 to 1, limits in the wrong order or on one side of the estimate, a p below alpha whose
+interval holds the tested value, a label that is not inert, JSON that does not come back, or a call of over a second.
+
+| method | inputs | answered | refused | faults |
+| --- | --- | --- | --- | --- |"""
+
+
+def numbers(rng: np.random.Generator, needs: str, n: int) -> Any:
+    """One group's values: what the method takes, or the same at the edges of what floats hold."""
+    kind = rng.integers(8)
+    if needs == "share":
+        return (rng.random(n) < rng.choice([0.0, 0.01, 0.3, 0.5, 1.0])).astype(float)
+    if needs == "rate":
+        return rng.poisson(rng.choice([0.0, 0.1, 3.0, 1e6]), n).astype(float)
+    drawn = rng.lognormal(0, 1, n) if kind < 3 else rng.normal(0, 1, n)
+    scale, shift = 10.0 ** rng.choice([0, 0, 0, -150, -9, 9, 145]), rng.choice([0.0, 0.0, 0.0, 1e9, -1e6])
+    if kind == 6:
+        drawn = np.round(drawn)  # ties
+    if kind == 7:
+        drawn = np.full(n, drawn[0] if n else 0.0)
+    return drawn * scale + shift * (scale == 1)
+
+
+def published(rng: np.random.Generator, needs: str) -> Any:
+    """One group's numbers as they are published, from two units to 1e15."""
+    n = int(rng.choice([1, 2, 3, 10, 400, 10**6, 10**12, 10**15]))
+    if needs == "mean":
+        sd = float(rng.choice([0.0, 1e-12, 1.0, 20.0, 1e12]))
+        return ar.Summary(n, float(rng.normal(0, 3) * rng.choice([1, 1e9])), sd)
+    x = min(n, int(rng.choice([0, 1, 3, 40, n // 2, max(n - 2, 0), n])))
+    return ar.Counts(x, n) if needs == "share" else ar.Events(x, float(n) * float(rng.choice([1e-9, 1, 1e9])))
+
+
+def hostile(rng: np.random.Generator) -> Any:
+    """What is no data."""
+    found = [
+        None, "x", b"1", 3, [], {}, (), object(), [np.nan, 1.0], [np.inf, 1.0], ["1", "2"], [1j, 2], [[1.0, 2.0]],
+        np.ma.array([1.0, 2.0], mask=[0, 1]), np.array(["2026-03-01"], "M8[D]"), [10**400], np.zeros((2, 0)), [True],
+        ar.Summary(3, 1.0, 1.0), ar.Counts([1, 2], [5, 6]), ar.Pairs([1.0, 2.0], [0.0, 1.0]), [1e308, -1e308, 1e308],
+    ]  # fmt: skip
+    return found[rng.integers(len(found))]
+
+
+def group(rng: np.random.Generator, method: Method) -> Any:
+    """One group as any door brings it."""
+    if method.published and rng.random() < 0.4:
+        return published(rng, method.needs)
+    values = numbers(rng, method.needs, int(rng.choice([2, 3, 5, 30, 200])))
+    return ar.Sample(values, str(rng.choice(LABELS))) if rng.random() < 0.5 else values
+
+
+def data(rng: np.random.Generator, method: Method) -> tuple[list[Any], dict[str, Any]]:
+    """What to call a method with, and settings that it can't do without."""
+    n = int(rng.choice([2, 4, 12, 60]))
+    if method.columns:
+        arms = []
+        for label in ("short", "current"):
+            known = numbers(rng, "mean", n)
+            both = {"v": known + rng.normal(size=n), "c": known}
+            arms.append(ar.Moments.from_arrays(both, label=label))
+        return arms, {"value": "v", "covariate": "c"}
+    if method.takes in ("one", "two"):
+        return [group(rng, method) for _ in range(1 + (method.takes == "two"))], {}
+    if method.takes in ("pairs", "columns"):
+        return [ar.Pairs(numbers(rng, method.needs, n), numbers(rng, method.needs, n), ("after", "before"))], {}
+    if method.takes == "several":
+        return [{str(k): numbers(rng, method.needs, n + k) for k in range(int(rng.integers(1, 5)))}], {}
+    if method.takes == "factors":
+        return [{(a, b): numbers(rng, method.needs, n) for a in "xy" for b in "uv"}], {}
+    counts = rng.integers(0, rng.choice([3, 40, 10**6, 10**9]), (2, int(rng.integers(1, 4))))
+    return [counts.tolist() if method.takes == "table" else dict(zip("abc", counts[0].tolist(), strict=False))], {}
+
+
+def settings(rng: np.random.Generator, method: Method) -> dict[str, Any]:
+    """Some settings: of the kind that they are, at their ends, or of another kind."""
+    found: dict[str, Any] = {}
+    for name, item in method.settings.items():
+        if rng.random() > 0.25 or name in method.columns:
+            continue
+        kind = item.annotation
+        words = [w for k in (kind, *get_args(kind)) if get_origin(k) is Literal for w in get_args(k)]
+        usual = {
+            "alpha": [0.05, 0.2, 1e-6, 0.4999],
+            "null": [0.0, 0.1, -0.5, 1.0],
+            "margin": [0.0, 0.01, 0.5, 3.0],
+            "seed": [1, 0],
+            "metric": ["fare", "<script>"],
+        }.get(name, words or [None])
+        wrong = [None, "?", -1, math.nan, [0.1, 0.2], 10**400, object(), math.inf]
+        found[name] = (usual if rng.random() < 0.9 else wrong)[int(rng.integers(len(usual)))] if usual else None
+    return found
+
+
+def faults(result: Any, seconds: float, *, drawn: bool) -> Iterator[str]:
+    """What doesn't hold together in an answer."""
+    if seconds > SECONDS:
+        yield f"took {seconds:.1f} s"
+    text = str(result)
+    if any(sign in text + repr(result) + result.sentence() for sign in ("\x1b", "\u202e")):
+        yield "a label that is not inert"
+    if ar.Result.from_json(result.to_json()) != result:
+        yield "JSON doesn't come back"
+    result.to_frame()
+    if "<script" in result._repr_html_():
+        yield "markup in HTML"
+    if drawn:
+        result.plot(Figure().subplots())
+    test = getattr(result, "test", None)
+    if test is not None:
+        p = np.asarray(test.p_value, dtype=float)
+        if not np.all((p >= 0) & (p <= 1)):
+            yield f"p is {p}"
+    if not isinstance(result, (ar.results.Comparison, ar.results.Estimate)):
+        return
+    named = {"": (result.estimate, result.interval)} | {k: (e.value, e.interval) for k, e in result.effects.items()}
+    for name, (value, interval) in named.items():
+        low, high = np.asarray(interval.low), np.asarray(interval.high)
+        if np.any(np.isnan(low) | np.isnan(high) | np.isnan(value)) or np.any(low > high):
+            yield f"{name or 'the interval'}: {value} in {low} to {high}"
+        biased = result.alpha > LARGE and (name in BIASED if name else result.quantity == "spread")
+        if name not in NOT_BETWEEN and not biased and not np.all(inside(np.asarray(value), low, high)):
+            yield f"{name or 'the estimate'} {value} outside {low} to {high}"
+    apart = any("disagree" in note or "apart" in note for note in result.notes)
+    if test is not None and not apart:
+        p, outside = np.asarray(test.p_value), ~np.asarray(result.interval.contains(test.null))
+        if np.any((p < test.alpha) != outside):
+            yield f"p {p} against {result.interval}"
+
+
+def inside(value: Any, low: Any, high: Any) -> Any:
+    """Between the limits, but for rounding."""
+    room = 1e-9 * (1 + np.abs(value))
+    return (low - room <= value) & (value <= high + room)
+
+
+def one(rng: np.random.Generator, method: Method) -> tuple[str, list[str]]:
+    """One call: how it ended, and what doesn't hold."""
+    try:
+        given, needed = data(rng, method)
+    except ar.AmberRulerError:
+        return "refused", []
+    if rng.random() < 0.15:
+        given[int(rng.integers(len(given)))] = hostile(rng)
+    asked = needed | settings(rng, method)
+    call: Callable[..., Any] = getattr(getattr(ar, method.room), method.name)
+    started = time.perf_counter()
+    try:
+        result = call(*given, **asked)
+        found = list(faults(result, time.perf_counter() - started, drawn=rng.random() < 0.05))
+    except ar.AmberRulerError as error:
+        return "refused", [] if len(str(error)) > 12 else [f"an error that says nothing: {error}"]
+    except Exception as error:  # noqa: BLE001 - any other is what is looked for
+        found = [f"{type(error).__name__}: {error}"]
+    shown = f"{method.room}.{method.name}(*{given!r}, **{asked!r})"
+    return "answered", [f"{fault}\n    {shown[:600]}" for fault in found]
+
+
+def fuzzed(method: Method, runs: int, seed: int) -> tuple[Counter[str], list[str]]:
+    """So many calls of one method."""
+    ends: Counter[str] = Counter()
+    found: list[str] = []
+    for run in range(runs):
+        end, faults_found = one(np.random.default_rng([seed, run]), method)
+        ends[end] += 1
+        found += faults_found
+    return ends, found
+
+
+def main() -> None:
+    parser = argparse.ArgumentParser(description=__doc__)
+    parser.add_argument("--runs", type=int, default=10_000, help="Inputs of each room.")
+    parser.add_argument("--seed", type=int, default=1)
+    parser.add_argument("--only", default="", help="One method, such as measure.means.")
+    asked = parser.parse_args()
+    np.seterr(all="ignore")
+    print(f"# What {asked.runs:,} inputs of each room turned up\n\n{ABOUT}")
+    told: list[str] = []
+    for (room_name, name), method in sorted(METHODS.items()):
+        if asked.only in ("", f"{room_name}.{name}"):
+            each = math.ceil(asked.runs / sum(r == room_name for r, _ in METHODS))
+            ends, found = fuzzed(method, each, asked.seed)
+            print(f"| {room_name}.{name} | {each:,} | {ends['answered']:,} | {ends['refused']:,} | {len(found)} |")
+            told += found
+    print("\n".join(["", *told]))
+    raise SystemExit(bool(told))
+
+
+if __name__ == "__main__":
+    main()
