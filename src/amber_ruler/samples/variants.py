@@ -60,6 +60,9 @@ def _told(item: Any) -> tuple[str, str, str]:
     if isinstance(item, int):
         return f"{item:,}", "", ""
     values = getattr(item, "values", None)
-    n = len(values) if values is not None else int(np.max(item.n))
-    mean = float(np.mean(values)) if values is not None else float(np.ravel(item.means)[0])
+    if values is None:
+        sizes, means, _, _ = item.each()
+        n, mean = int(np.ravel(sizes)[0]), float(np.ravel(means)[0])
+    else:
+        n, mean = len(values), float(np.mean(values))
     return f"{n:,}", f"{int(item.missing):,}", f"{mean:.4g}"
