@@ -223,11 +223,7 @@ def signed_ranks(
     positive, law, ties = test(at)
     p = law.p(positive, alternative)
     ordered = order.ordered(values)
-    low_at, high_at = (law.outside(t) if t > 0 else -1 for t in ask.tail)
-    twice = _places(
-        values.size * (values.size + 1) // 2, low_at, high_at, lambda sought: order.ordered_sums(ordered, sought)
-    )
-    estimate, low, high = (place / 2 for place in twice)
+    estimate, low, high = _walsh(ordered, law, ask.tail)
 
     def one_sided(shift: Floats, direction: str) -> Floats:
         moved, its, _ = test(float(shift))
@@ -305,6 +301,13 @@ def _places(
     middle, *ends = ordered([(total + 1) // 2, max(low_at + 1, 1), min(total - high_at, total)])
     estimate = middle[0] if total % 2 else (middle[0] + middle[1]) / 2
     return estimate, ends[0][0] if low_at >= 0 else -math.inf, ends[1][0] if high_at >= 0 else math.inf
+
+
+def _walsh(ordered: Floats, law: _Law, tail: tuple[float, float]) -> tuple[float, ...]:
+    """The median of all means of two of the values, and its limits."""
+    low_at, high_at = (law.outside(t) if t > 0 else -1 for t in tail)
+    sums = ordered.size * (ordered.size + 1) // 2
+    return tuple(p / 2 for p in _places(sums, low_at, high_at, lambda sought: order.ordered_sums(ordered, sought)))
 
 
 def _z(value: float, law: _Law) -> float:
