@@ -223,7 +223,7 @@ def signed_ranks(
     positive, law, ties = test(at)
     p = law.p(positive, alternative)
     ordered = order.ordered(values)
-    estimate, low, high = _walsh(ordered, law, ask.tail)
+    estimate, low, high = _walsh(values.size, ordered, law, ask.tail)
 
     def one_sided(shift: Floats, direction: str) -> Floats:
         moved, its, _ = test(float(shift))
@@ -303,10 +303,10 @@ def _places(
     return estimate, ends[0][0] if low_at >= 0 else -math.inf, ends[1][0] if high_at >= 0 else math.inf
 
 
-def _walsh(ordered: Floats, law: _Law, tail: tuple[float, float]) -> tuple[float, ...]:
+def _walsh(n: int, ordered: order.Values, law: _Law, tail: tuple[float, float]) -> tuple[float, ...]:
     """The median of all means of two of the values, and its limits."""
     low_at, high_at = (law.outside(t) if t > 0 else -1 for t in tail)
-    sums = ordered.size * (ordered.size + 1) // 2
+    sums = n * (n + 1) // 2
     return tuple(p / 2 for p in _places(sums, low_at, high_at, lambda sought: order.ordered_sums(ordered, sought)))
 
 
