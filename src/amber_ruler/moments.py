@@ -120,6 +120,7 @@ class Moments:
         for name, values in zip(columns, arrays, strict=True):
             if not checked:
                 check_finite(name, values, label)
+            check_squares(label or name, values)
         origin = np.array([np.mean(values) for values in arrays])
         sums, products = np.zeros(len(arrays)), np.zeros((len(arrays), len(arrays)))
         with np.errstate(over="ignore", invalid="ignore"):
@@ -424,12 +425,9 @@ def check_lengths(data: Mapping[str, NDArray[Any]]) -> int:
 
 
 def check_finite(name: str, values: Floats, label: str) -> None:
-    """Refuse NaN and infinity in raw values, saying how many and where the first is; and what can't be squared."""
+    """Refuse NaN and infinity in raw values, saying how many and where the first is."""
     # A sum is finite only if every value is, or if it overflowed: look closer only then.
     if np.isfinite(np.sum(values)) or bool(np.all(np.isfinite(values))):
-        if values.size:
-            low, high = float(values.min()), float(values.max())
-            check_reach(label or name, max(-low, high), high - low)
         return
     bad = ~np.isfinite(values)
     raise DataError(
@@ -437,6 +435,12 @@ def check_finite(name: str, values: Floats, label: str) -> None:
         f" ({values[bad][0]}) at position {int(np.argmax(bad))}. Leave them out or fix them first;"
         f" a Sample(..., missing='leave out') counts NaN as missing."
     )
+
+
+def check_squares(label: str, values: Floats) -> None:
+    """Refuse values that are to be squared, and can't be in floats."""
+    low, high = float(values.min()), float(values.max())
+    check_reach(label, max(-low, high), high - low)
 
 
 def check_reach(label: str, size: ArrayLike, spread: ArrayLike) -> None:
