@@ -229,3 +229,11 @@ def test_an_empty_cell_has_a_freeman_tukey_statistic():
     expected = seen.sum(axis=1, keepdims=True) * seen.sum(axis=0) / seen.sum()
     r = independence(seen, statistic="freeman-tukey", test="asymptotic")
     assert r.statistic == pytest.approx(4 * np.sum((np.sqrt(seen) - np.sqrt(expected)) ** 2), rel=1e-12)
+
+
+def test_an_exact_test_of_too_many_tables_is_refused_with_what_to_ask():
+    """Before any memory is taken."""
+    with pytest.raises(InputError, match="take the score test"):
+        independence([[715479116, 529875807], [28458643, 648817479]], test="exact")
+    with pytest.raises(InputError, match="take the score test"):
+        proportions(Counts(7 * 10**8, 10**9), Counts(6 * 10**8, 10**9), test="exact")

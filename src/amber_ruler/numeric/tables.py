@@ -16,6 +16,7 @@ if TYPE_CHECKING:
 
 _TIE = 1e-9  # chances and statistics this close are equal but for rounding
 _MOST_OUTCOMES = 4_000_000
+_MOST_TABLES = 1_000_000
 _LARGEST_LOG_ODDS = 60.0
 
 
@@ -38,7 +39,13 @@ def given_margins(x1: int, n1: int, x0: int, n0: int, log_odds: float = 0.0) -> 
     .. [1] Fisher (1935), Journal of the Royal Statistical Society 98, 39-82.
     """
     x = x1 + x0
-    k = np.arange(max(0, x - n0), min(n1, x) + 1, dtype=np.float64)
+    least, most = max(0, x - n0), min(n1, x)
+    if most - least >= _MOST_TABLES:
+        raise InputError(
+            f"{most - least + 1:,} tables are too many for the exact test: take the score test (of a table the"
+            " asymptotic one), which is as good with so many units."
+        )
+    k = np.arange(least, most + 1, dtype=np.float64)
     log_chance = log_choose(np.asarray(float(n1)), k) + log_choose(np.asarray(float(n0)), x - k) + k * log_odds
     chance = np.exp(log_chance - log_chance.max())
     return k, chance / chance.sum()
