@@ -212,8 +212,8 @@ class Moments:
 
     def mean(self, column: str) -> Any:
         """Mean of a column: a float, or an array where sets of rows are stacked, as all that follow."""
-        own = self.select(column)
-        return scalar_or_array(own.means[..., 0])
+        own = self.own.get(column, self)
+        return scalar_or_array(own.means[..., own.index(column)])
 
     def variance(self, column: str) -> Any:
         """Variance of a column, with n - 1 below."""

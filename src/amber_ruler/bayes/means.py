@@ -9,8 +9,8 @@ from numpy.polynomial import chebyshev, legendre
 
 from amber_ruler.bayes.priors import Cauchy
 from amber_ruler.errors import DataError, InputError
-from amber_ruler.measure import checks
-from amber_ruler.numeric import gate, student
+from amber_ruler.measure import checks, shared
+from amber_ruler.numeric import student
 from amber_ruler.numeric.gate import Floats
 from amber_ruler.numeric.roots import bracketed_root
 from amber_ruler.register import method
@@ -83,18 +83,16 @@ def means(
     >>> round(r.evidence.bayes_factor, 3)
     13.196
     """
-    alpha = float(gate.between("alpha", alpha, 0, 0.5))
-    gate.choice("good", good, ("higher", "lower"))
-    room = None if margin is None else float(gate.at_least("margin", margin, 0))
+    ask = shared.question(alpha, margin=margin, good=good)
     one, two = groups.two(treatment, control, "mean")
     n1, n0, pooled, difference = _pooled(one, two)
     df, effective = n1 + n0 - 2, n1 * n0 / (n1 + n0)
     t = difference / pooled * np.sqrt(effective)
     log_factor = log_bayes_factor(t, df, effective, prior.scale)
     effect = _EffectPosterior.of(t, df, np.sqrt(effective), prior)
-    low, median, high = (effect.quantile(q) for q in (alpha / 2, 0.5, 1 - alpha / 2))
+    low, median, high = (effect.quantile(q) for q in (ask.tail[0], 0.5, 1 - ask.tail[1]))
     side = 1.0 if good == "higher" else -1.0
-    limits = Interval(low, high, 1 - alpha)
+    limits = Interval(low, high, ask.level)
     name = groups.named(metric, "value", one, two)
     return Comparison(
         title=f"{name}: {one.label} − {two.label}",
@@ -110,7 +108,7 @@ def means(
             Group(g.label, n, float(g.mean), float(g.sd), pooled / np.sqrt(n)) for g, n in ((one, n1), (two, n0))
         ),
         facts={"pooled_sd": pooled},
-        margin=room,
+        margin=ask.margin,
         good=good,
         checks=(
             *checks.few(np.asarray(n1), np.asarray(n0)),

@@ -9,9 +9,7 @@ from scipy import special
 
 from amber_ruler.bayes.priors import Beta
 from amber_ruler.errors import InputError
-from amber_ruler.measure import checks
-from amber_ruler.measure.shared import share_group
-from amber_ruler.numeric import gate
+from amber_ruler.measure import checks, shared
 from amber_ruler.numeric.gate import Floats
 from amber_ruler.numeric.roots import bracketed_root
 from amber_ruler.register import method
@@ -91,9 +89,7 @@ def proportions(
     >>> round(r.evidence.chance_better, 4)
     0.9836
     """
-    alpha = float(gate.between("alpha", alpha, 0, 0.5))
-    gate.choice("good", good, ("higher", "lower"))
-    room = None if margin is None else float(gate.at_least("margin", margin, 0))
+    ask = shared.question(alpha, margin=margin, good=good)
     counts = groups.two(treatment, control, "share")
     if any(np.ndim(v) for c in counts for v in (c.successes, c.trials)):
         raise InputError("bayes.proportions compares one pair at a time: give single counts.")
@@ -101,7 +97,7 @@ def proportions(
         _Share(prior.successes + float(c.successes), prior.failures + float(c.trials) - float(c.successes))
         for c in counts
     )
-    low, median, high = (_quantile(one, two, q) for q in (alpha / 2, 0.5, 1 - alpha / 2))
+    low, median, high = (_quantile(one, two, q) for q in (ask.tail[0], 0.5, 1 - ask.tail[1]))
     better, worse = (one, two) if good == "higher" else (two, one)
     name = groups.named(metric, "success", *counts)
     treated, base = (c.label for c in counts)
@@ -113,9 +109,11 @@ def proportions(
         treatment=treated,
         control=base,
         estimate=median,
-        interval=Interval(low, high, 1 - alpha),
-        groups=tuple(share_group(c.label, np.asarray(float(c.successes)), np.asarray(float(c.trials))) for c in counts),
-        margin=room,
+        interval=Interval(low, high, ask.level),
+        groups=tuple(
+            shared.share_group(c.label, np.asarray(float(c.successes)), np.asarray(float(c.trials))) for c in counts
+        ),
+        margin=ask.margin,
         good=good,
         quantity="share",
         checks=checks.missing(*counts),
