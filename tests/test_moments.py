@@ -47,6 +47,11 @@ def test_merging_equals_the_whole(data, draw):
     assert merged.n == n
     assert np.all(np.abs(merged.comoments - whole.comoments) <= 1e-11 * scale + 1e-22 * n * np.max(np.abs(data)) ** 2)
     assert merged.means == pytest.approx(whole.means, rel=1e-13, abs=1e-9)
+    far = np.sqrt(np.diag(whole.comoments) / n).max() + 1e-9
+    for column in "xy":
+        assert merged.ends(column) == whole.ends(column)
+    assert merged.shape.cubes == pytest.approx(whole.shape.cubes, rel=1e-9, abs=1e-6 * n * far**3)
+    assert merged.shape.fourths == pytest.approx(whole.shape.fourths, rel=1e-9, abs=1e-6 * n * far**4)
 
 
 def test_ten_thousand_parts_equal_the_whole():

@@ -31,9 +31,6 @@ class Rows(Protocol):
     def overall(self, columns: str | list[str]) -> Moments:
         """Moments of columns over all rows."""
 
-    def shape(self, value: str) -> Any:
-        """Skewness of a column, and whether it holds nothing but 0 and 1."""
-
     def clusters(self, value: str, *, by: str) -> Any:
         """Number, size and intraclass correlation of clusters."""
 

@@ -15,6 +15,7 @@ from amber_ruler.numeric import gate
 from amber_ruler.numeric.gate import Floats, scalar_or_array
 from amber_ruler.results.display import display, safe
 from amber_ruler.results.pieces import Axis
+from amber_ruler.shape import Shape
 
 __all__ = ["Moments", "merge"]
 
@@ -47,6 +48,8 @@ class Moments:
         What stacked sets of rows differ by, such as the segment.
     own : mapping of str to Moments, optional
         For each column with rows that lack another one, its moments over all the rows where it has a value.
+    shape : Shape, optional
+        Sums of third and fourth powers, and the smallest and largest values; None where they are not known.
 
     Notes
     -----
@@ -77,6 +80,7 @@ class Moments:
     mean_tails: Floats | None = None
     axis: Axis | None = None
     own: Mapping[str, Moments] = field(default_factory=dict)
+    shape: Shape | None = None
 
     def __post_init__(self) -> None:
         k = len(self.columns)
@@ -123,14 +127,17 @@ class Moments:
             check_squares(label or name, values)
         origin = np.array([np.mean(values) for values in arrays])
         sums, products = np.zeros(len(arrays)), np.zeros((len(arrays), len(arrays)))
+        shape = Shape.of(*[np.empty((len(arrays), 0))] * 2)
         with np.errstate(over="ignore", invalid="ignore"):
             for start in range(0, n, _ROWS):
-                block = np.stack([values[start : start + _ROWS] for values in arrays]) - origin[:, None]
+                raw = np.stack([values[start : start + _ROWS] for values in arrays])
+                block = raw - origin[:, None]
                 sums += block.sum(axis=1)
                 products += block @ block.T
+                shape += Shape.of(raw, block)
         if not np.isfinite(products).all():
             raise too_large(columns)
-        return cls.from_sums(columns, n, origin, sums, products, label=label, missing=missing)
+        return cls.from_sums(columns, n, origin, sums, products, shape, label=label, missing=missing)
 
     @classmethod
     def from_sums(
@@ -140,11 +147,12 @@ class Moments:
         origin: Floats,
         sums: Floats,
         products: Floats,
+        shape: Shape | None = None,
         *,
         label: str = "",
         missing: int = 0,
     ) -> Moments:
-        """Build from sums of deviations from an origin near the means, and sums of their products."""
+        """Build from sums of deviations from an origin near the means, and sums of their products and powers."""
         shift = sums / max(n, 1)
         means = origin + shift
         comoments = products - n * np.outer(shift, shift)
@@ -152,7 +160,9 @@ class Moments:
         flat = np.diag(comoments) <= n * (np.finfo(float).eps * np.abs(origin)) ** 2
         comoments[flat, :] = comoments[:, flat] = 0.0
         tails = shift - (means - origin)
-        return cls(tuple(columns), int(n), means, (comoments + comoments.T) / 2, label, int(missing), tails)
+        around = None if shape is None or not shape.known else shape.centred(n, np.diag(products), shift, flat)
+        comoments = (comoments + comoments.T) / 2
+        return cls(tuple(columns), int(n), means, comoments, label, int(missing), tails, shape=around)
 
     @classmethod
     def from_summary(cls, *, n: int, mean: float, sd: float, column: str = "value", label: str = "") -> Moments:
@@ -188,7 +198,10 @@ class Moments:
             for c in first.columns
             if any(c in m.own for m in each)
         }
-        return cls(first.columns, n, means, comoments, first.label, missing, tails, Axis(axis, tuple(parts)), own)
+        shapes = [m.shape for m in each if m.shape is not None]
+        shape = Shape.stack(shapes) if len(shapes) == len(each) else None
+        along = Axis(axis, tuple(parts))
+        return cls(first.columns, n, means, comoments, first.label, missing, tails, along, own, shape)
 
     def __repr__(self) -> str:
         n = f"{self.n:,}" if np.ndim(self.n) == 0 else f"{np.size(self.n)} sets of"
@@ -222,6 +235,33 @@ class Moments:
     def sd(self, column: str) -> Any:
         """Standard deviation of a column, with n - 1 below."""
         return scalar_or_array(np.sqrt(self.variance(column)))
+
+    def skewness(self, column: str) -> Any:
+        """Third standardised moment of a column (n below, 0 where it is constant), or None where it is not known."""
+        return self._standardised(column, "cubes", 3)
+
+    def excess_kurtosis(self, column: str) -> Any:
+        """Fourth standardised moment of a column less 3 (n below, 0 where it is constant), or None if not known."""
+        return self._standardised(column, "fourths", 4)
+
+    def _standardised(self, column: str, sums: str, power: int) -> Any:
+        own = self.own.get(column, self)
+        if own.shape is None:
+            return None
+        at = own.index(column)
+        n, squares = np.asarray(own.n), own.comoments[..., at, at]
+        flat = squares == 0
+        spread = np.sqrt(np.where(flat, 1.0, squares) / np.maximum(n, 1))
+        found = getattr(own.shape, sums)[..., at] / np.maximum(n, 1) / spread**power - 3 * (power == 4)
+        return scalar_or_array(np.where(flat, 0.0, found))
+
+    def ends(self, column: str) -> tuple[Any, Any] | None:
+        """Smallest and largest value of a column, or None where they are not known."""
+        own = self.own.get(column, self)
+        if own.shape is None:
+            return None
+        at = own.index(column)
+        return scalar_or_array(own.shape.lowest[..., at]), scalar_or_array(own.shape.highest[..., at])
 
     def covariance(self, first: str, second: str) -> Any:
         """Covariance of two columns, with n - 1 below; needs two rows."""
@@ -264,12 +304,23 @@ class Moments:
     def each(self) -> tuple[NDArray[Any], Floats, Floats, Floats]:
         """Count, mean, what the mean rounds away, and sum of squares of each column over its own rows: (..., k)."""
         n = np.broadcast_to(np.asarray(self.n)[..., None], self.means.shape)
-        found = n, self.means, self.tails, np.diagonal(self.comoments, axis1=-2, axis2=-1)
+        found = n, self.means, self.tails, diagonal(self.comoments)
         if not self.own:
             return found
         parts = [self.select(c).each() for c in self.columns]
         n, means, tails, squares = (np.concatenate(values, axis=-1) for values in zip(*parts, strict=True))
         return n, means, tails, squares
+
+    def zero_one(self) -> NDArray[np.bool_]:
+        """Whether each column holds nothing but 0 and 1: (..., k)."""
+        n, mean, _, around = self.each()
+        # Of values within 0..1, only zeros and ones have a sum of squares equal to their sum.
+        total, squares = n * mean, around + n * mean * mean
+        slack = 1e-6 * np.maximum(1.0, n * 1e-6)
+        whole = np.round(total)
+        return np.asarray(
+            (mean >= 0) & (mean <= 1) & (np.abs(total - whole) <= slack) & (np.abs(squares - whole) <= slack)
+        )
 
     def complete(self, column: str) -> Moments:
         """One column over the rows where all columns have a value."""
@@ -283,6 +334,7 @@ class Moments:
             comoments=self.comoments[..., at, :][..., at],
             mean_tails=self.tails[..., at],
             own=self.own if len(at) > 1 else {},
+            shape=None if self.shape is None else self.shape.at(at),
         )
 
     def relabel(self, label: str) -> Moments:
@@ -310,7 +362,14 @@ class Moments:
         tails = shift - (means - self.means)
         own = {c: self.select(c) + other.select(c) for c in self.columns if c in self.own or c in other.own}
         missing = self.missing + other.missing
-        return replace(self, n=n, means=means, comoments=comoments, mean_tails=tails, missing=missing, own=own)
+        shape = None
+        if self.shape is not None and other.shape is not None:
+            ours = mine / np.maximum(np.asarray(n)[..., None], 1)
+            shape = self.shape.moved(mine, diagonal(self.comoments), -gap * theirs)
+            shape += other.shape.moved(np.asarray(other.n)[..., None], diagonal(other.comoments), gap * ours)
+        return replace(
+            self, n=n, means=means, comoments=comoments, mean_tails=tails, missing=missing, own=own, shape=shape
+        )
 
     @property
     def tails(self) -> Floats:
@@ -337,6 +396,7 @@ class Moments:
             "mean_tails": self.tails.tolist(),
             "comoments": self.comoments.tolist(),
             "own": {c: m.to_dict() for c, m in self.own.items()},
+            "shape": None if self.shape is None else self.shape.to_dict(),
         }
 
     def to_json(self) -> str:
@@ -377,9 +437,15 @@ class Moments:
                 data["missing"],
                 np.asarray(data.get("mean_tails", [0.0] * len(data["columns"])), dtype=np.float64),
                 own=_own(data),
+                shape=None if data.get("shape") is None else Shape.from_dict(data["shape"], len(data["columns"])),
             )
         except (ValueError, TypeError) as error:
             raise DataError(f"These moments contradict themselves: {error}") from None
+
+
+def diagonal(comoments: Floats) -> Floats:
+    """The sums of squares among co-moments, shape (..., k)."""
+    return np.diagonal(comoments, axis1=-2, axis2=-1)
 
 
 def merge(parts: Iterable[Moments]) -> Moments:
@@ -445,7 +511,7 @@ def check_squares(label: str, values: Floats) -> None:
 
 def check_reach(label: str, size: ArrayLike, spread: ArrayLike) -> None:
     """Refuse values whose squares, or the squares of those, floats can't hold."""
-    least, most = 1e-75, 1e75
+    least, most = 1e-70, 1e70  # fourth powers of as many as there can be, with room
     if np.any(np.asarray(size) > most) or np.any((np.asarray(spread) > 0) & (np.asarray(spread) < least)):
         raise DataError(f"The values of {label!r} are too large or too close together to square: change their unit.")
 

@@ -137,7 +137,7 @@ def carried(table):
         (lost_metric, "missing fare", "warning", "compares different people"),
         (ramped, "drift", "warning", "change over days"),
         (outage, "odd days", "note", "but 5 (20)"),
-        (skewed, "enough fare", "warning", "cap the metric"),
+        (skewed, "enough fare", "warning", "comparing ranks"),
         (lose_one_port, "split by stratum", "serious", "stratum Tern Quay has"),
         (carried, "top of fare", "warning", "single values carry the mean. Capping there would take the mean from"),
         (lambda t: t.assign(fare=7.0), "varying fare", "warning", "Nothing can be measured"),

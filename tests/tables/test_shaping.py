@@ -133,7 +133,7 @@ def test_labels_conditions_and_new_columns(door):
     dear = source.derive("dear", "fare", above=4)
     assert dear.overall("dear").n == 5
     assert dear.overall("dear").mean("dear") == pytest.approx(0.6)
-    assert dear.shape("dear").zero_one
+    assert dear.overall("dear").zero_one().all()
     assert source.derive("gone", "fare", missing=True).overall("gone").mean("gone") == pytest.approx(1 / 6)
     assert source.columns == ["arm", "fare", "port"]
 

@@ -135,8 +135,11 @@ def test_every_engine_knows_shapes_and_clusters(door):
     source = door(table)
     away = table["fare"] - table["fare"].mean()
     assert source.overall("fare").variance("fare") == pytest.approx(table["fare"].var(), rel=1e-12)
-    assert source.shape("fare") == pytest.approx(((away**3).mean() / (away**2).mean() ** 1.5, False), rel=1e-10)
-    assert source.shape("booked").zero_one
+    found = source.overall(["fare", "booked"])
+    assert found.skewness("fare") == pytest.approx((away**3).mean() / (away**2).mean() ** 1.5, rel=1e-10)
+    assert found.excess_kurtosis("fare") == pytest.approx((away**4).mean() / (away**2).mean() ** 2 - 3, rel=1e-10)
+    assert found.ends("fare") == pytest.approx((table["fare"].min(), table["fare"].max()), rel=1e-14)
+    assert found.zero_one().tolist() == [False, True]
     groups = table.groupby("port")["fare"]
     between = (groups.size() * (groups.mean() - table["fare"].mean()) ** 2).sum() / 299
     inside = ((table["fare"] - groups.transform("mean")) ** 2).sum() / (port.size - 300)

@@ -112,7 +112,7 @@ def means(
         good=good,
         checks=(
             *checks.few(np.asarray(n1), np.asarray(n0)),
-            *checks.skewed(checks.raw_values(one, two)),
+            *checks.skewed(ask.alpha, "two-sided", one, two),
             *checks.missing(one, two),
         ),
         parts=(

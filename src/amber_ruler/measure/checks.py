@@ -2,22 +2,26 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
 from dataclasses import replace
-from typing import TypeVar
+from itertools import combinations
+from typing import Any, NamedTuple, TypeVar
 
 import numpy as np
 
-from amber_ruler import effects
+from amber_ruler.effects import Alternative
 from amber_ruler.errors import DataError
 from amber_ruler.numeric import gate
+from amber_ruler.numeric.edgeworth import studentised_tails
 from amber_ruler.numeric.gate import Floats
 from amber_ruler.results import Check, Measurement
 from amber_ruler.samples import Counts, Events, Pairs, Sample, Summary
+from amber_ruler.samples import gate as groups_gate
 
 M = TypeVar("M", bound=Measurement)
 
 _FEW = 30
+_SHIFTED = 0.25  # of a tail's nominal chance
+HELP_AGAINST_SKEWNESS = "An approximation (Hall 1987): more units help, and comparing ranks as well."
 
 
 def missing(*groups: Summary | Counts | Sample | Events) -> tuple[Check, ...]:
@@ -56,40 +60,66 @@ def few(*sizes: Floats) -> tuple[Check, ...]:
     return (Check("group sizes", finding, advice, "note"),)
 
 
-def skewed(samples: Mapping[str, Floats]) -> tuple[Check, ...]:
-    """Are there enough units for a test of means, given how skewed the values are?"""
-    found = []
-    for label, values in samples.items():
-        away = values - values.mean()
-        variance = float(np.mean(away**2))
-        if variance == 0 or len(values) < _FEW:
-            continue  # few units are said by themselves
-        skewness = float(np.mean(away**3)) / variance**1.5
-        needed = effects.units_for_skewness(skewness)
-        if len(values) < needed:
-            found.append(
-                f"{label} has skewness {skewness:.3g} and {len(values):,} units; that wants about {needed:,.0f}"
-            )
-    if not found:
+def skewed(alpha: float, alternative: Alternative, *groups: Summary) -> tuple[Check, ...]:
+    """Do skewed values shift the tails of a t test?"""
+    found = tails_of(alpha, alternative, *groups)
+    if found is None or not found.shifted:
         return ()
-    advice = "The normal approximation can't be trusted (Kohavi et al. 2014): cap the metric, or compare ranks as well."
-    return (Check("skewness", "; ".join(found), advice, "warning"),)
+    return (Check("skewness", found.said, HELP_AGAINST_SKEWNESS, "warning"),)
+
+
+class Tails(NamedTuple):
+    """What skewness makes of the tails of a t test, and whether that is far from what they should be."""
+
+    said: str
+    shifted: bool
+
+
+def tails_of(alpha: float, alternative: Alternative, *groups: Summary) -> Tails | None:
+    """The real error of a t test by its expansion; of several groups, of those two where it is farthest off.
+
+    None where the shape of the values isn't known, or where a group is so small that this is said by itself.
+    """
+    if any(g.skewness is None or g.excess_kurtosis is None or np.ndim(g.n) or g.n < _FEW for g in groups):
+        return None
+    one = len(groups) == 1
+    together = combinations(range(len(groups)), 1 if one else 2)
+    pairs = [pair for pair in together if any(groups[k].sd for k in pair)]
+    if not pairs:
+        return None
+    at = np.array(pairs)
+    moments = ("n", "sd", "skewness", "excess_kurtosis")
+    each = (np.array([float(getattr(g, name)) for g in groups])[at] for name in moments)
+    nominal = alpha / 2 if alternative == "two-sided" else alpha
+    below, above = studentised_tails(nominal, [1.0] if one else [1.0, -1.0], *each)
+    tails = {"two-sided": [below, above], "less": [below], "greater": [above]}[alternative]
+    off = np.max(np.abs(np.array(tails) - nominal), axis=0)
+    worst = int(np.argmax(off))
+    of = " and ".join(
+        f"{groups[k].label} has skewness {groups[k].skewness:.3g} with {groups[k].n:,} units" for k in pairs[worst]
+    )
+    real = [max(float(tail[worst]), 0.0) for tail in tails]
+    error = f"the error is about {100 * sum(real):.2g}%"
+    if len(real) == 2:
+        error += f", {100 * real[0]:.2g}% below and {100 * real[1]:.2g}% above"
+    return Tails(f"{of}: at alpha {alpha:g} {error}", bool(off[worst] > _SHIFTED * nominal))
 
 
 def one_value_decides(result: M) -> M:
-    """Does one outlying value alone decide? The value farthest from its group's median is left out."""
+    """Does one outlying value alone decide? The value farthest from its group's mean is left out."""
     if result.test is None or np.ndim(result.test.p_value):
         return result
-    pairs = next((g for g in result.asked.groups if isinstance(g, Pairs)), None)
-    values = raw_values(*result.asked.groups) if pairs is None else {"differences": pairs.differences}
-    distance = {label: np.abs(v - np.median(v)) for label, v in values.items() if len(v) > 3}
-    if not distance:
+    asked = result.asked
+    pairs = next((g for g in asked.groups if isinstance(g, Pairs)), None)
+    if pairs is None and asked.method.takes == "pairs":
+        return result  # published numbers
+    one_less = _without_farthest(asked.groups) if pairs is None else _without_farthest_pair(pairs)
+    if one_less is None:
         return result
-    label = max(distance, key=lambda name: float(distance[name].max()))
-    at = int(np.argmax(distance[label]))
-    said = f"without the value {values[label][at]:g} of {label} alone"
+    without, found = one_less
+    said = f"without the value {found[1]:g} of {found[0]} alone"
     try:
-        again = result.asked.again(bare=True, without=[at] if pairs is not None else {label: [at]})
+        again = asked.method.ask(without, asked.settings)
     except DataError:
         finding = f"{said}, there would be no spread to test by"
     else:
@@ -99,6 +129,25 @@ def one_value_decides(result: M) -> M:
         finding = f"{said}, p would be {q:.3g} instead of {p:.3g}"
     advice = "A single value decides: make sure of it, and compare ranks as well."
     return replace(result, checks=(*result.checks, Check("one value", finding, advice, "warning")))
+
+
+def _without_farthest(given: tuple[Any, ...]) -> tuple[tuple[Any, ...], tuple[str, float]] | None:
+    """The groups without the value that is farthest from its group's mean; whose it is, and what."""
+    read = [groups_gate.one(g, "mean", least=1) for g in given]
+    if any(g.ends is None or np.ndim(g.n) or g.n <= 3 for g in read):
+        return None
+    distance = [(abs(end - float(g.mean)), k, float(end)) for k, g in enumerate(read) for end in g.ends or ()]
+    _, at, value = max(distance)
+    less = [g.without_value(value) if k == at else g for k, g in enumerate(read)]
+    return tuple(less), (read[at].label, value)
+
+
+def _without_farthest_pair(pairs: Pairs) -> tuple[tuple[Any, ...], tuple[str, float]] | None:
+    differences = pairs.differences
+    if len(differences) <= 3:
+        return None
+    at = int(np.argmax(np.abs(differences - differences.mean())))
+    return (pairs.without([at]),), ("differences", float(differences[at]))
 
 
 def raw_values(*groups: object) -> dict[str, Floats]:

@@ -217,7 +217,12 @@ def factors(
         cells=tuple(keyed),
         away=tuple(r.away.tolist()),
         asked_for=squares,
-        checks=(*_few(df), *uneven_spreads(r), *checks.missing(*r.summaries)),
+        checks=(
+            *_few(df),
+            *uneven_spreads(r),
+            *checks.skewed(alpha, "two-sided", *r.summaries),
+            *checks.missing(*r.summaries),
+        ),
         notes=(
             *(("All cells are equally full: types II, III and sequential agree.",) if full else (_ASKED[squares],)),
             *((f"{len(empty)} of the cells are empty, such as {empty[0]}.",) if empty else ()),

@@ -155,7 +155,7 @@ def means(
         facts={} if test.df is None else {"pooled_sd": scalar_or_array(test.pooled)},
         checks=(
             *checks.few(arms.n1, arms.n0),
-            *(checks.skewed(checks.raw_values(one, two)) if single else ()),
+            *(checks.skewed(alpha, alternative, one, two) if known_sd is None else ()),
             *checks.missing(one, two),
         ),
         notes=notes,
@@ -255,7 +255,7 @@ def mean(
         axis=groups.axis_of(one),
         checks=(
             *checks.few(n),
-            *(checks.skewed(checks.raw_values(one)) if np.ndim(away) == 0 else ()),
+            *(checks.skewed(alpha, alternative, one) if known_sd is None else ()),
             *checks.missing(one),
         ),
     )

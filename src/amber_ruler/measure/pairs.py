@@ -110,7 +110,9 @@ def pairs(
     result = shared.symmetric_test(ask, difference, se, n - 1, at)
     with np.errstate(divide="ignore"):
         gain = (sd1**2 + sd0**2) / sd**2
-    values = {"differences": treatment.differences} if isinstance(treatment, Pairs) else {}
+    differences = (
+        [groups.one(treatment.differences, "mean", label="differences")] if isinstance(treatment, Pairs) else []
+    )
     return Comparison(
         **shared.between(ask, one, two, metric, "value", said=", in pairs"),
         method="two values of each unit",
@@ -129,7 +131,7 @@ def pairs(
         facts={"correlation": scalar_or_array(r), "gain": scalar_or_array(gain)},
         checks=(
             *checks.few(n),
-            *checks.skewed(values),
+            *checks.skewed(alpha, alternative, *differences),
             *checks.without_pair(treatment.left_out if isinstance(treatment, Pairs) else 0),
         ),
         notes=_gain_said(r, n, gain) if np.ndim(difference) == 0 else (),

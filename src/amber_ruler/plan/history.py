@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from typing import Any
 
 import numpy as np
 
 from amber_ruler.digest import Rows
 from amber_ruler.errors import DataError
-from amber_ruler.moments import merge
+from amber_ruler.moments import Moments, merge
 from amber_ruler.numeric.gate import Floats
 from amber_ruler.plan.designs.means import TwoMeans
 from amber_ruler.plan.designs.proportions import TwoProportions
@@ -78,19 +79,24 @@ def design_from(
     squares = sum(float(m.comoments[0, 0]) for m in alone)
     if squares == 0:
         raise DataError(f"Column {metric!r} never varies: there is nothing to plan for.")
-    shape = table.shape(metric)
     design: TwoMeans | TwoProportions
-    if shape.zero_one:
+    if all(m.zero_one().all() for m in alone):
         design = TwoProportions(baseline=base.mean(metric), **settings)
     else:
         sd = float(np.sqrt(squares / (sum(m.n for m in alone) - len(groups))))
-        design = TwoMeans(sd=sd, baseline=base.mean(metric), skewness=shape.skewness, **settings)
+        design = TwoMeans(
+            sd=sd, baseline=base.mean(metric), skewness=_around_own_means(alone).skewness(metric), **settings
+        )
     if covariate is not None:
         design = design.with_covariate(_correlation(np.sum([g.comoments for g in groups], axis=0), covariate))
     if cluster is not None:
         found = table.clusters(metric, by=cluster)
         design = design.with_clusters(found.size, found.icc, found.cv)
     return design
+
+
+def _around_own_means(groups: list[Moments]) -> Moments:
+    return merge(replace(m, means=np.zeros(1), mean_tails=None, label="") for m in groups)
 
 
 def _correlation(spread: Floats, covariate: str) -> float:

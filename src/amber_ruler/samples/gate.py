@@ -180,6 +180,14 @@ def _summary(group: Any, label: str, least: int) -> Summary:
         raise DataError(f"Variant {moments.label!r} has {int(n.min())} row with a value: a spread needs at least 2.")
     values = None if isinstance(group, Moments) else _sample(group, label).values
     sd = np.sqrt(squares / np.maximum(n - 1, 1))
+    more: dict[str, Any] = {}
+    if n.size == 1 and moments.shape is not None:
+        (column,) = moments.columns
+        more = {
+            "skewness": moments.skewness(column),
+            "excess_kurtosis": moments.excess_kurtosis(column),
+            "ends": moments.ends(column),
+        }
     name = moments.columns[0] if len(moments.columns) == 1 else "metrics"
     return Summary(
         moments.n if len(moments.columns) == 1 else n,
@@ -191,6 +199,7 @@ def _summary(group: Any, label: str, least: int) -> Summary:
         _axis(moments),
         _flat(moments, tails),
         values,
+        **more,
     )
 
 
@@ -206,12 +215,8 @@ def _counts(group: Any, label: str) -> Counts:
         if odd.size:
             raise DataError(_not_binary(f"{odd.size:,} other values such as {odd[0]:g}", group.label))
     moments = _moments(group, label)
-    # Of values within 0..1, only zeros and ones have a sum of squares equal to their sum.
-    n, mean, _, around = moments.each()
-    successes = np.round(n * mean)
-    squares = around + n * mean * mean
-    slack = 1e-6 * np.maximum(1.0, n * 1e-6)
-    off = (mean < 0) | (mean > 1) | (np.abs(n * mean - successes) > slack) | (np.abs(squares - successes) > slack)
+    n, mean, _, _ = moments.each()
+    successes, off = np.round(n * mean), ~moments.zero_one()
     if off.any():
         raise DataError(_not_binary(f"other values (their mean is {float(mean[off][0]):g})", moments.label))
     trials = moments.n if len(moments.columns) == 1 else n

@@ -12,7 +12,7 @@ from amber_ruler.moments import Moments
 from amber_ruler.results import Check
 from amber_ruler.samples import ByVariant
 from amber_ruler.tables import findings, profile, reduce
-from amber_ruler.tables.counting import moments, overall, sizes
+from amber_ruler.tables.counting import moments, sizes
 from amber_ruler.tables.findings import Bounds, Findings
 from amber_ruler.tables.frame import Held
 from amber_ruler.tables.split_check import check_split
@@ -127,11 +127,10 @@ def _split_checks(
 def _metric_checks(table: Held, column: str, arms: ByVariant[Moments], by: str) -> list[Check]:
     """Is a metric fit to be measured: does it vary, are there enough units, do few values carry it?"""
     flat = findings.constant(arms, column)
-    found = profile.shape(table.frame.lazy(), column, overall(table, column))
     checks = [] if flat is None else [flat]
-    if found.zero_one or not any(m.comoments[0, 0] for m in arms.values()):
+    if all(m.zero_one().all() for m in arms.values()) or not any(m.comoments[0, 0] for m in arms.values()):
         return checks
-    checks.append(findings.shape(min(m.n for m in arms.values()), found.skewness, column))
+    checks += findings.enough(arms, column)
     if sum(m.n for m in arms.values()) < 2 / (1 - findings.TOP):
         return checks
     with table.reading():

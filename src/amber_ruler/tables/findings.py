@@ -10,16 +10,18 @@ from typing import TypeAlias
 import numpy as np
 from numpy.typing import NDArray
 
-from amber_ruler import effects
+from amber_ruler.measure.checks import HELP_AGAINST_SKEWNESS, tails_of
 from amber_ruler.moments import Moments
 from amber_ruler.numeric import chisquare, fisher
 from amber_ruler.numeric.gate import Floats
 from amber_ruler.results import Check, Result
+from amber_ruler.samples import gate
 from amber_ruler.tables.split_check import ALARM
 
 MOST_SPOILT = 0.001  # share of units under two variants, or of impossible values, that can be lived with
 TOP = 0.999  # the values above this quantile are the top of a metric
 TOP_SHARE = 0.05  # of the total, from which on the top carries the mean; fares and times hold 1% to 2%
+ALPHA = 0.05  # of the test that a metric is looked at for
 FAR = 6.0  # robust deviations from which on a day's count is odd
 
 Bounds: TypeAlias = (
@@ -219,14 +221,17 @@ def top(share: float, level: float, raw: tuple[float, float], capped: tuple[floa
     return Check(f"top of {column}", f"{finding}: single values carry the mean", advice, "warning")
 
 
-def shape(smallest: int, skewness: float, column: str) -> Check:
-    """Are there enough units for a test of means?"""
-    needed = effects.units_for_skewness(skewness)
-    finding = f"skewness {skewness:.3g} wants about {needed:,.0f} units in a variant, the smallest has {smallest:,}"
-    if smallest >= needed:
-        return Check(f"enough {column}", finding)
-    advice = "The normal approximation can't be trusted (Kohavi et al. 2014): cap the metric, or take more units."
-    return Check(f"enough {column}", finding, advice, "warning")
+def enough(arms: Mapping[str, Moments], column: str) -> list[Check]:
+    """Are there enough units for a test of means, given how skewed the values are?"""
+    groups = [gate.one(m, "mean", least=1) for m in arms.values()]
+    found = tails_of(ALPHA, "two-sided", *groups)
+    if found is None:
+        smallest = min(groups, key=lambda g: float(g.n))
+        finding = f"{smallest.label} has {smallest.n:,} units only"
+        return [Check(f"enough {column}", finding, "More units, or ranks: a test of means is for more.", "note")]
+    if not found.shifted:
+        return [Check(f"enough {column}", found.said)]
+    return [Check(f"enough {column}", found.said, HELP_AGAINST_SKEWNESS, "warning")]
 
 
 def labels(names: Sequence[str]) -> list[Check]:

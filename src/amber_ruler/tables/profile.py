@@ -17,13 +17,6 @@ from amber_ruler.tables.reduce import label_text, number, rows_of
 MOST_CELLS = 100_000  # of day by variant, or stratum by variant
 
 
-class Shape(NamedTuple):
-    """What the mean and the spread don't say."""
-
-    skewness: float
-    zero_one: bool
-
-
 class Clusters(NamedTuple):
     """Number of clusters, mean and coefficient of variation of their sizes, intraclass correlation."""
 
@@ -114,38 +107,21 @@ def top(frame: nw.LazyFrame[Any], column: str, level: float) -> tuple[float, flo
     return limit, float(found["above"] / found["size"]) if found["size"] else 0.0
 
 
-def shape(frame: nw.LazyFrame[Any], column: str, moments: Moments) -> Shape:
-    """Third moment, and whether every value is 0 or 1; a constant column has no skewness, said as 0."""
-    value = number(nw.col(column), frame.collect_schema()[column])
-    values = frame.select(value.alias("v"))
-    away = nw.col("v") - moments.mean(column)
-    found = rows_of(
-        values.select(
-            (away * away * away).sum().alias("cubes"), (nw.col("v") * (nw.col("v") - 1)).abs().sum().alias("off")
-        )
-    )[0]
-    variance = moments.comoments[0, 0] / moments.n
-    skewness = 0.0 if variance == 0 else float(found["cubes"] / moments.n / variance**1.5)
-    return Shape(skewness, found["off"] == 0)
-
-
 def description(frame: nw.LazyFrame[Any], column: str, moments: Moments, unit: str | None) -> Described:
     """One variant's values, from its rows."""
     named = [nw.col(unit).alias("unit")] if unit else []
     value = number(nw.col(column), frame.collect_schema()[column])
     rows = frame.select(value.alias("v"), *named).filter(~nw.col("v").is_null())
-    away = nw.col("v") - moments.mean(column)
     found = rows_of(
         rows.select(
             nw.col("v").min().alias("low"),
             nw.col("v").max().alias("high"),
             nw.col("v").sum().alias("total"),
             (nw.col("v") == 0).cast(nw.Int64).sum().alias("zeros"),
-            (away * away * away).sum().alias("cubes"),
             *(nw.col("v").quantile(q, interpolation="linear").alias(f"q{k}") for k, q in enumerate(QUANTILES)),
         )
     )[0]
-    n, variance = moments.n, float(moments.comoments[0, 0]) / moments.n
+    n = moments.n
     sd = moments.sd(column) if n > 1 else 0.0
     return Described(
         n=n,
@@ -153,7 +129,7 @@ def description(frame: nw.LazyFrame[Any], column: str, moments: Moments, unit: s
         mean=moments.mean(column),
         sd=sd,
         se=sd / np.sqrt(n),
-        skewness=0.0 if variance == 0 else float(found["cubes"]) / n / variance**1.5,
+        skewness=moments.skewness(column) or 0.0,
         low=float(found["low"]),
         quantiles=tuple(float(found[f"q{k}"]) for k in range(len(QUANTILES))),
         high=float(found["high"]),

@@ -20,6 +20,7 @@ from amber_ruler.errors import DataError
 from amber_ruler.moments import Moments, too_large
 from amber_ruler.numeric.gate import Floats
 from amber_ruler.samples import ByVariant
+from amber_ruler.shape import Shape
 
 _SOME = 100_000  # rows that tell where the values are
 _ROWS = 1 << 14  # a block of rows that stays in the processor's cache
@@ -36,6 +37,7 @@ class Sums:
     origin: Floats
     sums: Floats
     products: Floats
+    shape: Shape
 
     @property
     def mean(self) -> Floats:
@@ -66,10 +68,20 @@ def from_engine(frame: nw.LazyFrame[Any], columns: Sequence[str], by: str) -> By
         around = [
             nw.when(nw.col("ok")).then(nw.col(n) - nw.col(o)).alias(n) for n, o in zip(names, origins, strict=True)
         ]
+        raw = [nw.when(nw.col("ok")).then(nw.col(n)).alias(f"raw{i}") for i, n in enumerate(names)]
         squares = [(nw.col(names[i]) * nw.col(names[j])).alias(f"p{i}_{j}") for i, j in pairs]
+        powers = [
+            expression
+            for i, n in enumerate(names)
+            for expression in (
+                (nw.col(f"p{i}_{i}") * nw.col(n)).alias(f"c{i}"),
+                (nw.col(f"p{i}_{i}") * nw.col(f"p{i}_{i}")).alias(f"f{i}"),
+            )
+        ]
         found = (
-            rows.with_columns(*around)
+            rows.with_columns(*raw, *around)
             .with_columns(*squares)
+            .with_columns(*powers)
             .group_by("label")
             .agg(
                 nw.len().alias("rows"),
@@ -77,6 +89,9 @@ def from_engine(frame: nw.LazyFrame[Any], columns: Sequence[str], by: str) -> By
                 *(nw.col(o).max() for o in origins),
                 *(nw.col(n).sum() for n in names),
                 *(nw.col(f"p{i}_{j}").sum() for i, j in pairs),
+                *(nw.col(f"{power}{i}").sum() for i in range(len(names)) for power in "cf"),
+                *(nw.col(f"raw{i}").min().alias(f"l{i}") for i in range(len(names))),
+                *(nw.col(f"raw{i}").max().alias(f"h{i}") for i in range(len(names))),
             )
         )
         result = {}
@@ -86,7 +101,11 @@ def from_engine(frame: nw.LazyFrame[Any], columns: Sequence[str], by: str) -> By
                 products[i, j] = products[j, i] = row[f"p{i}_{j}"] or 0.0
             n = int(row["n"])
             origin, sums = (np.array([row[name] or 0.0 for name in part]) for part in (origins, names))
-            result[row["label"]] = Sums(n, int(row["rows"]) - n, origin, sums, products)
+            cubes, fourths, low, high = (
+                np.array([row[f"{part}{i}"] or 0.0 for i in range(len(names))]) for part in "cflh"
+            )
+            shape = Shape(cubes, fourths, low, high)
+            result[row["label"]] = Sums(n, int(row["rows"]) - n, origin, sums, products, shape)
         return result
 
     first = _origin(rows, names)
@@ -125,6 +144,8 @@ def from_memory(
         size, width = len(keys), len(columns)
         n, missing = np.zeros(size, dtype=np.int64), np.zeros(size, dtype=np.int64)
         sums, products = np.zeros((size, width)), np.zeros((size, width, width))
+        cubes, fourths = np.zeros((size, width)), np.zeros((size, width))
+        low, high = np.full((size, width), np.inf), np.full((size, width), -np.inf)
         short = np.int16 if size < 2**15 else np.int64  # short codes sort in linear time
         pairs = [(i, j) for i in range(width) for j in range(i, width)]
         for start in range(0, len(codes), _ROWS):
@@ -143,16 +164,30 @@ def from_memory(
                 continue
             starts = np.cumsum(counts)[seen] - counts[seen]
             away = [np.repeat(o[seen], counts[seen]) if o.size > 1 else o for o in origin]
-            around = [v[part][order] - o for v, o in zip(values, away, strict=True)]
+            raw = [v[part][order] for v in values]
+            around = [v - o for v, o in zip(raw, away, strict=True)]
             for i in range(width):
                 sums[seen, i] += np.add.reduceat(around[i], starts)
             for i, j in pairs:
-                products[seen, i, j] += np.add.reduceat(around[i] * around[j], starts)
+                product = around[i] * around[j]
+                products[seen, i, j] += np.add.reduceat(product, starts)
+                if i == j:
+                    cubes[seen, i] += np.add.reduceat(product * around[i], starts)
+                    fourths[seen, i] += np.add.reduceat(product * product, starts)
+                    low[seen, i] = np.minimum(low[seen, i], np.minimum.reduceat(raw[i], starts))
+                    high[seen, i] = np.maximum(high[seen, i], np.maximum.reduceat(raw[i], starts))
         for i, j in pairs:
             products[:, j, i] = products[:, i, j]
         at = np.broadcast_to(origin, (width, size))
         return {
-            key: Sums(int(n[k]), int(missing[k]), at[:, k], sums[k], products[k])
+            key: Sums(
+                int(n[k]),
+                int(missing[k]),
+                at[:, k],
+                sums[k],
+                products[k],
+                Shape(cubes[k], fourths[k], low[k], high[k]),
+            )
             for k, key in enumerate(keys)
             if n[k] + missing[k]
         }
@@ -211,7 +246,7 @@ def _moments(
         found |= again(far)
     result = {
         (label := label_text(key)): Moments.from_sums(
-            columns, s.n, s.origin, s.sums, s.products, label=label, missing=s.missing
+            columns, s.n, s.origin, s.sums, s.products, s.shape, label=label, missing=s.missing
         )
         for key, s in found.items()
     }

@@ -18,7 +18,7 @@ from amber_ruler.tables.description import Description
 from amber_ruler.tables.findings import Bounds, Findings
 from amber_ruler.tables.frame import Held
 from amber_ruler.tables.per_unit import Measure
-from amber_ruler.tables.profile import Clusters, Shape
+from amber_ruler.tables.profile import Clusters
 from amber_ruler.tables.split_check import SplitCheck, check_split
 
 
@@ -244,12 +244,6 @@ class Table(Held):
         2060
         """
         return counting.counts(self, row=row, column=column, count=count)
-
-    def shape(self, value: str) -> Shape:
-        """Skewness of a column over all rows, and whether it holds nothing but 0 and 1."""
-        self.need([value])
-        with self.reading():
-            return profile.shape(self.frame.lazy(), value, self.overall(value))
 
     def describe(self, value: str, *, by: str, unit: str | None = None) -> Description:
         """What do the values of a column look like in each variant?

@@ -75,7 +75,7 @@ def by_means(samples: Any, alpha: float, variances: str, metric: str | None) -> 
         checks=(
             *checks.few(*r.n),
             *(uneven_spreads(r) if variances == "equal" else ()),
-            *checks.skewed(r.values),
+            *checks.skewed(alpha, "two-sided", *r.summaries),
             *checks.missing(*r.summaries),
         ),
         notes=notes,

@@ -236,7 +236,7 @@ class TwoMeans(TwoGroups):
         finding = f"a skewness of {self.skewness:.3g} wants about {needed:,.0f} units in each group"
         if min(float(u) for u in units) >= needed:
             return (Check("normal approximation", f"{finding}, which there are"),)
-        advice = "With fewer the error rate can't be trusted (Kohavi et al. 2014): cap the metric, or take more units."
+        advice = "With fewer, a tail of 2.5% may really be above 3% (Kohavi et al. 2014): take more units."
         return (Check("normal approximation", finding, advice, "warning"),)
 
 
