@@ -64,8 +64,12 @@ def test_moments_of_parquet(benchmark, parquet, rows):
 def test_moments_of_parquet_baseline_sql(benchmark, parquet):
     import duckdb
 
-    pairs = [(a, b) for k, a in enumerate(("fare", "prior", "searches")) for b in ("fare", "prior", "searches")[k:]]
-    sums = ", ".join(f"covar_pop({a}, {b}), avg({a})" for a, b in pairs)
+    columns = ("fare", "prior", "searches")
+    pairs = [(a, b) for k, a in enumerate(columns) for b in columns[k:]]
+    sums = ", ".join(
+        [f"covar_pop({a}, {b}), avg({a})" for a, b in pairs]
+        + [f"skewness({c}), kurtosis_pop({c}), min({c}), max({c})" for c in columns]
+    )
     query = f"select form, count(*), {sums} from read_parquet('{parquet}') group by form"  # noqa: S608 - our own file
     slow(benchmark, lambda: duckdb.sql(query).fetchall())
 

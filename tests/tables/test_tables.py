@@ -2,16 +2,14 @@
 
 import math
 
-import duckdb
 import numpy as np
 import pandas as pd
-import polars as pl
-import pyarrow as pa
 import pytest
 
 import amber_ruler as ar
 from amber_ruler import DataError, InputError
 from amber_ruler.digest import Digest
+from doors import DOORS
 
 
 def frame(n=5_000, seed=2):
@@ -29,33 +27,6 @@ def frame(n=5_000, seed=2):
     table.loc[rng.random(n) < 0.02, "prior"] = np.nan
     table.loc[:2, "form"] = None
     return table
-
-
-def as_csv(table, folder):
-    table.to_csv(folder / "t.csv", index=False)
-    return folder / "t.csv"
-
-
-def as_parquet(table, folder):
-    table.to_parquet(folder / "t.parquet")
-    return folder / "t.parquet"
-
-
-def as_json(table, folder):
-    table.to_json(folder / "t.jsonl", orient="records", lines=True, double_precision=15)
-    return folder / "t.jsonl"
-
-
-DOORS = {
-    "csv": as_csv,
-    "parquet": as_parquet,
-    "json lines": as_json,
-    "pandas": lambda table, _: table,
-    "polars": lambda table, _: pl.from_pandas(table),
-    "polars lazy": lambda table, _: pl.from_pandas(table).lazy(),
-    "pyarrow": lambda table, _: pa.Table.from_pandas(table),
-    "duckdb": lambda table, folder: duckdb.read_parquet(str(as_parquet(table, folder))),
-}
 
 
 @pytest.fixture(params=DOORS)

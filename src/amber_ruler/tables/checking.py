@@ -55,6 +55,10 @@ def check(
         for name, part in (("day", day), ("stratum", strata)):
             if part is not None:
                 checks += _split_checks(table, by, part, unit, sound.planned, name)
+        if day is not None and (text := table.dates_as_text(day)) is not None:
+            finding = f"days are dates as text, such as {text!r}, which goes by its letters"
+            advice = f"The looks by day may mislead. Say how to read them: ar.table(…, dates={{{day!r}: '%d/%m/%Y'}})."
+            checks.append(Check("order of days", finding, advice, "warning"))
     if columns:
         bounds = {c: (possible or {}).get(c) for c in columns}
         checks += _column_checks(table, by, bounds, rows, covariates, metrics)

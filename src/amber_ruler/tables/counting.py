@@ -13,7 +13,7 @@ from amber_ruler.errors import DataError, InputError
 from amber_ruler.moments import Moments
 from amber_ruler.samples import ByVariant, CountTable
 from amber_ruler.samples.held import JOINT
-from amber_ruler.tables import conditions, profile, reduce
+from amber_ruler.tables import profile, reduce
 from amber_ruler.tables.frame import Held
 from amber_ruler.tables.pairing import codes, floats
 
@@ -120,6 +120,7 @@ def digest(
     """See `Table.digest`."""
     named = [c for c in (by, strata, day) if c]
     table.need([*metrics, *covariates], *named)
+    table.need_order(day)
     # A key column of our own, whose parts are kept apart by a sign that no label has. An unknown stratum or day is
     # one of its own; rows without a variant belong to none.
     key = "cell" + "_" * max(map(len, table.columns))
@@ -133,8 +134,8 @@ def digest(
         columns = [metric, *(c for c in covariates if c != metric)]
         complete = keyed
         for column in columns:
-            complete = complete.shaped(complete.frame.filter(conditions.expression(column, missing=False)))
-        known = keyed.shaped(keyed.frame.filter(conditions.expression(metric, missing=False)))
+            complete = complete.shaped(complete.frame.filter(complete.condition(column, missing=False)))
+        known = keyed.shaped(keyed.frame.filter(keyed.condition(metric, missing=False)))
         joint = moments(complete, columns, by=key)
         for label, alone in moments(known, metric, by=key).items():
             values = dict(zip(named, label.split(_APART), strict=True))

@@ -2,15 +2,18 @@
 
 from __future__ import annotations
 
-from collections.abc import Hashable, Iterator, Sequence
+import numbers
+from collections.abc import Hashable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
+from decimal import Decimal
+from types import MappingProxyType
 from typing import Any, Self
 
 import narwhals as nw
 
-from amber_ruler.errors import DataError, InputError
+from amber_ruler.errors import DataError, EngineError, InputError
 from amber_ruler.samples.held import JOINT
-from amber_ruler.tables import reduce
+from amber_ruler.tables import conditions, reduce
 from amber_ruler.tables.source import engine_errors, line_of, open_source
 
 _NUMBER = r"^\s*[+-]?(\d+\.?\d*|\.\d+)([eE][+-]?\d+)?\s*$"
@@ -19,17 +22,41 @@ _NUMBER = r"^\s*[+-]?(\d+\.?\d*|\.\d+)([eE][+-]?\d+)?\s*$"
 class Held:
     """Rows that an engine holds; `Table` is its public face."""
 
-    def __init__(self, source: Any) -> None:
+    def __init__(self, source: Any, dates: Mapping[str, str] = MappingProxyType({})) -> None:
         self.source = open_source(source)
         self.frame, self.name = self.source.frame, self.source.name
         with self.reading():
             self.schema = self.frame.collect_schema()
         self.columns = list(self.schema.names())
-        self._refuse_patterns()
+        self._refuse_odd_names()
         self._known_rows = False  # whether at least one row has been seen
+        self._read_dates(dates)
 
-    def _refuse_patterns(self) -> None:
-        """A name is a name: what an engine would read as a pattern of names has to be renamed first."""
+    def _read_dates(self, dates: Mapping[str, str]) -> None:
+        """Columns of text as points in time."""
+        self.need_columns(*dates)
+        for column, form in dates.items():
+            if not isinstance(form, str) or "%" not in form:
+                raise InputError.rule(f"dates of {column!r}", form, "how they are written, such as '%d/%m/%Y'")
+            if not isinstance(self.schema[column], nw.String):
+                raise InputError(f"Column {column!r} of {self.name} holds {self.schema[column]}, not dates as text.")
+            try:
+                with self.reading():
+                    read = self.frame.with_columns(nw.col(column).str.to_datetime(form))
+                    reduce.rows_of(read.lazy().select(nw.col(column).count()))
+                    self.frame, self.schema = read, read.collect_schema()
+            except (DataError, EngineError):
+                raise DataError(
+                    f"Column {column!r} of {self.name} holds text that is not a date written as {form!r}."
+                ) from None
+
+    def _refuse_odd_names(self) -> None:
+        """A name is a name: text, and what an engine would read as a pattern of names has to be renamed first."""
+        odd = [column for column in self.columns if not isinstance(column, str)]
+        if odd:
+            raise DataError(
+                f"Columns of {self.name} are called by other things than text, first {odd[0]!r}: rename them."
+            )
         engine = self.frame.implementation
         for column in self.columns:
             polars = engine.is_polars() and column.startswith("^") and column.endswith("$")
@@ -87,12 +114,14 @@ class Held:
         self.need_columns(*values, *labelled)
         for column in labelled:
             if self._nested(column):
-                raise DataError(f"Column {column!r} of {self.name} holds lists or records: labels are text or numbers.")
+                raise DataError(
+                    f"Column {column!r} of {self.name} holds lists, records or bytes: labels are text or numbers."
+                )
         for column in values:
             kind = self.schema[column]
             if isinstance(kind, (nw.String, nw.Categorical, nw.Enum, nw.Object)):
                 self._refuse_text(column)
-            elif not (kind.is_numeric() or isinstance(kind, (nw.Boolean, nw.Unknown))):
+            elif not (kind.is_numeric() or isinstance(kind, nw.Boolean) or self._unknown_numbers(column)):
                 raise DataError(f"Column {column!r} of {self.name} holds {kind}, not numbers.")
 
     def fetched(self, *columns: str, as_text: str = "") -> Any:
@@ -110,6 +139,31 @@ class Held:
             if column not in self.schema:
                 raise DataError.unknown(f"column of {self.name}", column, self.columns)
 
+    def condition(self, column: str, **condition: Any) -> nw.Expr:
+        """A condition on a column, once its values are known to be of the column's kind."""
+        self.need_columns(column)
+        if set(condition) & set(conditions.ORDERED):
+            self.need_order(column)
+        return conditions.expression(column, self.schema[column], **condition)
+
+    def dates_as_text(self, column: str) -> str | None:
+        """A date among the text of a column, written so that its letters don't sort by time."""
+        if not isinstance(self.schema[column], (nw.String, nw.Categorical, nw.Enum, nw.Object)):
+            return None
+        some = self.frame.lazy().select(nw.col(column).alias("value")).filter(~nw.col("value").is_null())
+        with self.reading():
+            held = [row["value"] for row in reduce.rows_of(some.head(1_000))]
+        return next((v for v in held if isinstance(v, str) and conditions.dated(v)), None)
+
+    def need_order(self, column: str | None) -> None:
+        """Say so where a column has to be in order and holds dates as text."""
+        text = self.dates_as_text(column) if column else None
+        if text is not None:
+            raise DataError(
+                f"Column {column!r} of {self.name} holds dates as text, such as {text!r}, and text goes by its letters:"
+                f" say how to read them, as in ar.table(…, dates={{{column!r}: '%d/%m/%Y'}}), or write 2026-10-01."
+            )
+
     def need_rows(self) -> None:
         """Say so where there are no rows."""
         if self._known_rows:
@@ -119,13 +173,24 @@ class Held:
                 raise DataError(f"{self.name} has columns ({', '.join(self.columns)}) but no rows.")
         self._known_rows = True
 
+    def _unknown_numbers(self, column: str) -> bool:
+        """Whether a column of a kind that narwhals doesn't know holds numbers."""
+        if not isinstance(self.schema[column], nw.Unknown):
+            return False
+        some = self.frame.lazy().select(nw.col(column).alias("value")).filter(~nw.col("value").is_null()).head(1)
+        with self.reading():
+            return all(isinstance(row["value"], (numbers.Real, Decimal)) for row in reduce.rows_of(some))
+
     def _nested(self, column: str) -> bool:
         """Whether values hold other values."""
         kind = self.schema[column]
-        if not isinstance(kind, nw.Object):
-            return isinstance(kind, (nw.Struct, nw.List, nw.Array))
+        if not isinstance(kind, (nw.Object, nw.Unknown)):
+            return isinstance(kind, (nw.Struct, nw.List, nw.Array, nw.Binary))
         some = self.frame.lazy().select(nw.col(column).alias("value")).filter(~nw.col("value").is_null()).head(1)
-        return any(not isinstance(row["value"], Hashable) for row in reduce.rows_of(some))
+        return any(
+            not isinstance(row["value"], Hashable) or isinstance(row["value"], (bytes, complex))
+            for row in reduce.rows_of(some)
+        )
 
     def _refuse_text(self, column: str) -> None:
         """Say which text stands in a column of numbers, and where."""

@@ -63,6 +63,8 @@ def samples(table: Held, value: str, *, by: str | Sequence[str], unit: str | Non
 
 def _aligned(table: Held, value: str, by: str, unit: str, control: str | None = None) -> pd.DataFrame:
     """One row a unit, one column a condition."""
+    if len({value, by, unit}) < 3:
+        raise InputError(f"The value, what it is aligned by and the unit are three columns, got {value}, {by}, {unit}.")
     table.need([value], by, unit)
     native = table.fetched(unit, by, value, as_text=unit)
     native = native.assign(**{value: floats(native[value])}).dropna()

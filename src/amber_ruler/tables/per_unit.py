@@ -2,14 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 from typing import Any
 
 import narwhals as nw
 
 from amber_ruler.errors import InputError
-from amber_ruler.tables import conditions
 
 __all__ = ["Measure", "any_of", "count", "first", "largest", "last", "total"]
 
@@ -36,9 +35,12 @@ class Measure:
         """What a unit has that no event belongs to."""
         return _WITHOUT_EVENTS.get(self.how)
 
-    def of_rows(self, unit: str) -> nw.Expr:
-        """What each event contributes."""
-        parts = [_matches(column, wanted) for column, wanted in self.where.items()]
+    def of_rows(self, unit: str, condition: Callable[..., nw.Expr]) -> nw.Expr:
+        """What each event contributes; `condition` makes an expression of a condition on a column."""
+        parts = [
+            condition(c, among=w) if isinstance(w, (list, tuple, set, frozenset)) else condition(c, equals=w)
+            for c, w in self.where.items()
+        ]
         counts = nw.all_horizontal(*parts, ignore_nulls=False) if parts else None
         if self.how in ("count", "any"):
             return nw.lit(1) if counts is None else nw.when(counts).then(nw.lit(1)).otherwise(nw.lit(0))
@@ -92,8 +94,3 @@ def first(column: str, order: str) -> Measure:
 def last(column: str, order: str) -> Measure:
     """The value of a unit's last event by the column `order`, of several at once the largest; missing without any."""
     return Measure("last", column, order)
-
-
-def _matches(column: str, wanted: Any) -> nw.Expr:
-    several = isinstance(wanted, (list, tuple, set, frozenset))
-    return conditions.expression(column, among=wanted) if several else conditions.expression(column, equals=wanted)

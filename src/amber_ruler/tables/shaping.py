@@ -9,6 +9,7 @@ import narwhals as nw
 
 from amber_ruler.errors import DataError, InputError
 from amber_ruler.tables import reduce
+from amber_ruler.tables.conditions import fitting
 from amber_ruler.tables.frame import Held
 from amber_ruler.tables.per_unit import Measure
 
@@ -21,7 +22,7 @@ def relabel(table: T, column: str, names: Mapping[Any, str]) -> T:
     if not names:
         raise InputError(f"Give the values of {column!r} names, such as {{0: 'current', 1: 'short'}}.")
     kind = table.schema[column]
-    keys = {_as_kind(key, kind): str(name) for key, name in names.items()}
+    keys = {fitting(column, kind, key): str(name) for key, name in names.items()}
     value = nw.col(column)
     with table.reading():
         strange = table.frame.lazy().filter(~(value.is_null() | value.is_in(list(keys))))
@@ -42,11 +43,13 @@ def units(table: T, *, unit: str, by: str, measures: Mapping[str, Measure], assi
     taken = {f"{name}": f"measure_{k}" for k, name in enumerate(measures)}
     for name, measure in measures.items():
         table.need_columns(*measure.columns)
+        table.need_order(measure.order)
+        table.need([measure.column] if measure.how == "total" and measure.column else [])
         if name in (unit, by):
             raise InputError(f"The measure {name!r} has the name of a column that is kept: choose another.")
     table.need_columns(unit, by)
     rows = table.frame.filter(~nw.col(unit).is_null())
-    rows = rows.select(unit, by, *(m.of_rows(unit).alias(taken[n]) for n, m in measures.items()))
+    rows = rows.select(unit, by, *(m.of_rows(unit, table.condition).alias(taken[n]) for n, m in measures.items()))
     rows = rows.with_columns(nw.col(by).alias("variant_low"), nw.col(by).alias("variant_high"))
     each = rows.group_by(unit).agg(
         nw.col("variant_low").min(),
@@ -66,15 +69,3 @@ def units(table: T, *, unit: str, by: str, measures: Mapping[str, Measure], assi
         for n in measures
     ]
     return table.shaped(joined.select(unit, by, *filled))
-
-
-def _as_kind(key: Any, kind: Any) -> Any:
-    """A key as the column holds it: 0 and "0" find each other."""
-    if isinstance(kind, nw.String):
-        return str(key)
-    if isinstance(key, str) and kind.is_numeric():
-        try:
-            return float(key) if kind.is_float() else int(key)
-        except ValueError:
-            raise InputError.rule("value", key, "a number, as the column holds") from None
-    return key

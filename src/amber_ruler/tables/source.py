@@ -4,16 +4,18 @@ from __future__ import annotations
 
 import csv
 import os
+import re
 from collections import Counter
 from collections.abc import Iterator
 from contextlib import contextmanager, suppress
 from glob import glob
+from itertools import islice
 from pathlib import Path
 from typing import Any, NamedTuple
 
 import narwhals as nw
 
-from amber_ruler.errors import DataError, EngineError, InputError
+from amber_ruler.errors import AmberRulerError, DataError, EngineError, InputError
 
 _KINDS = {
     ".csv": "csv",
@@ -24,6 +26,12 @@ _KINDS = {
     ".jsonl": "json",
     ".ndjson": "json",
 }
+_HERE = Path(__file__).parents[1]
+_MISFIT = re.compile(
+    r"CSV Error on Line: (?P<line>\d+).*?column \"(?P<column>[^\"]*)\". Could not convert string \"(?P<value>[^\"]*)\"",
+    re.DOTALL,
+)
+_MOST_ENTRIES = 20_000  # of a folder that is looked through for tables
 _SMALL = 64 << 20  # bytes of text that are parsed once and kept
 # Nothing is fetched while a file is read.
 _CONFIG: dict[str, Any] = {"autoinstall_known_extensions": "false", "autoload_known_extensions": "false"}
@@ -48,7 +56,7 @@ class Source(NamedTuple):
 def open_source(source: Any) -> Source:
     """Open a path or take a dataframe."""
     if isinstance(source, (str, os.PathLike)):
-        files = _files(Path(source))
+        files = _found(str(source))
         stamps = tuple((file, file.stat().st_mtime_ns, file.stat().st_size) for file in files)
         relation, connection = _read(str(source), files)
         return Source(nw.from_native(relation), str(source), connection, stamps)
@@ -62,6 +70,8 @@ def open_source(source: Any) -> Source:
     except nw.exceptions.DuplicateError as error:
         twins = " ".join(str(error).split())
         raise DataError(f"The dataframe has more than one column of a name ({twins}): rename all but one.") from None
+    if not frame.collect_schema():
+        raise DataError("The dataframe has no columns.")
     if isinstance(frame, nw.DataFrame) and not frame.implementation.is_pandas_like():
         # Eager frames of the others reduce on an engine, in parallel.
         frame = frame.lazy() if frame.implementation.is_polars() else frame.lazy(backend="duckdb")
@@ -70,19 +80,52 @@ def open_source(source: Any) -> Source:
 
 @contextmanager
 def engine_errors(name: str) -> Iterator[None]:
-    """Turn an engine's own error into one that says which table it was."""
+    """Turn an engine's own error into one that says which table it was; its text may hold SQL, and stays behind."""
     try:
         yield
+    except AmberRulerError:
+        raise
     except Exception as error:
-        kind = type(error)
-        if kind.__module__.partition(".")[0] not in {"duckdb", "_duckdb", "pyspark"}:
-            raise
-        first = " ".join(line.strip() for line in str(error).splitlines()[:4] if line.strip())
-        if kind.__name__ in {"ConversionException", "InvalidInputException"}:
+        if type(error).__module__ == "builtins" and _raised_here(error):
+            raise  # a fault of ours
+        engine, kind = type(error).__module__.partition(".")[0].lstrip("_"), type(error).__name__
+        if any(word in kind for word in ("Conversion", "InvalidInput", "InvalidOperation", "ArrowInvalid", "Parse")):
+            where = _MISFIT.search(str(error))
+            said = f": line {int(where['line']):,}, column {where['column']!r}, {where['value']!r}" if where else ""
             raise DataError(
-                f"{name}: a value does not fit its column: {first[:500]}. Fix the value, or give the column one type."
+                f"{name}: a value does not fit its column{said}. Fix the value, or give the column one type."
             ) from None
-        raise EngineError(f"{name}: {first[:500]}") from None
+        by = "" if engine == "builtins" else f" by {engine}"
+        raise EngineError(
+            f"{name} can't be read{by} ({kind}). Are its columns of plain types, and is the file whole?"
+        ) from None
+
+
+@contextmanager
+def _opening(name: str, kind: str) -> Iterator[None]:
+    """Say that a file is not what its name says."""
+    try:
+        yield
+    except AmberRulerError:
+        raise
+    except Exception as error:
+        if type(error).__module__ == "builtins":
+            raise
+        if "unicode" in str(error).casefold() or "utf-8" in str(error).casefold():
+            raise DataError(f"{name} is not text in UTF-8: save it so.") from None
+        said = {
+            "csv": "CSV, columns kept apart by one sign under a line of names",
+            "json": "JSON Lines, an object a line",
+        }
+        raise DataError(f"{name} can't be read as {said.get(kind, kind)}: is the file whole?") from None
+
+
+def _raised_here(error: BaseException) -> bool:
+    """Whether an error arose in this package's own code rather than in an engine's."""
+    trace = error.__traceback__
+    while trace is not None and trace.tb_next is not None:
+        trace = trace.tb_next
+    return trace is not None and Path(trace.tb_frame.f_code.co_filename).is_relative_to(_HERE)
 
 
 def _read(name: str, files: list[Path]) -> tuple[Any, Any]:
@@ -100,13 +143,14 @@ def _read(name: str, files: list[Path]) -> tuple[Any, Any]:
     connection.execute("set allowed_paths = ?", [allowed])
     connection.execute("set enable_external_access = false")
     connection.execute("set lock_configuration = true")
-    with engine_errors(name):
+    with _opening(name, kind):
         if kind == "csv":
-            headers = {file: _header(connection, file) for file in files}
-            for file, header in headers.items():
-                if header != headers[files[0]]:
+            heads = {file: _head(connection, file) for file in files}
+            for file, (header, _) in heads.items():
+                if header != heads[files[0]][0]:
                     raise DataError(f"{file} has other columns than {files[0]}: {', '.join(header)}. Read them apart.")
-            relation = connection.read_csv(literals)
+            as_text = {column for _, odd in heads.values() for column in odd}
+            relation = connection.read_csv(literals, dtype=dict.fromkeys(as_text, "VARCHAR"))
         elif kind == "parquet":
             relation = connection.read_parquet(literals)
         else:
@@ -119,14 +163,34 @@ def _read(name: str, files: list[Path]) -> tuple[Any, Any]:
     return relation, connection
 
 
+def _found(source: str) -> list[Path]:
+    """The files that text stands for; what no file system takes for a path is an error as well."""
+    if not source:
+        raise InputError("A table has an empty path: name its file.")
+    try:
+        return _files(Path(source))
+    except AmberRulerError:
+        raise
+    except (OSError, ValueError) as error:
+        reason = getattr(error, "strerror", None) or "it is no path"
+        raise DataError(f"{source[:200]!r} can't be opened: {reason}.") from None
+
+
 def _files(path: Path) -> list[Path]:
     """The files that a path, a folder or a pattern stands for, all of one format."""
     if path.is_dir():
-        files = sorted(file for file in path.rglob("*") if file.suffix.lower() in _KINDS)
+        looked_at = list(islice(path.rglob("*"), _MOST_ENTRIES + 1))
+        if len(looked_at) > _MOST_ENTRIES:
+            raise DataError(
+                f"{path} holds more than {_MOST_ENTRIES:,} files and folders: name the folder of the table."
+            )
+        files = sorted(file for file in looked_at if file.suffix.lower() in _KINDS)
         if not files:
             raise DataError(f"{path} is a folder without any table in it. Known endings: {', '.join(_KINDS)}.")
     elif path.exists():
         files = [path]
+    elif path.is_symlink():
+        raise DataError(f"{path} is a link to {path.readlink()}, which is not there.")
     else:
         files = sorted(Path(found) for found in glob(str(path), recursive=True))  # noqa: PTH207 - the pattern may be absolute
     if not files:
@@ -149,10 +213,13 @@ def _literal(file: Path) -> str:
     return literal
 
 
-def _header(connection: Any, path: Path) -> list[str]:
-    """DuckDB renames a second column of the same name: look at the header first."""
-    query = "select Delimiter, HasHeader from sniff_csv(?)"
-    [(delimiter, has_header)] = connection.execute(query, [_literal(path)]).fetchall()
+def _head(connection: Any, path: Path) -> tuple[list[str], list[str]]:
+    """The columns, and those with dates that DuckDB would read by a guess of its own: 01/09/2026 stays text.
+
+    DuckDB renames a second column of the same name: the header is looked at by itself.
+    """
+    query = "select Delimiter, HasHeader, DateFormat, Columns from sniff_csv(?)"
+    [(delimiter, has_header, form, kinds)] = connection.execute(query, [_literal(path)]).fetchall()
     if not has_header:
         raise DataError(f"{path}: its first line does not look like column names. Add a header line.")
     with path.open(encoding="utf-8-sig", errors="replace", newline="") as lines:
@@ -160,7 +227,8 @@ def _header(connection: Any, path: Path) -> list[str]:
     twins = [c for c, times in Counter(columns).items() if times > 1]
     if twins:
         raise DataError(f"{path} has more than one column called {', '.join(map(repr, twins))}: rename all but one.")
-    return columns
+    guessed = form is not None and not form.startswith("%Y")
+    return columns, [kind["name"] for kind in kinds if guessed and kind["type"] == "DATE"]
 
 
 def line_of(source: Source, row: int) -> str:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
+from types import MappingProxyType
 from typing import Any, Self, Unpack
 
 import narwhals as nw
@@ -12,7 +13,7 @@ from amber_ruler.errors import InputError
 from amber_ruler.moments import Moments
 from amber_ruler.results.display import display, safe
 from amber_ruler.samples import ByVariant, CountTable, Pairs, Sample
-from amber_ruler.tables import checking, conditions, counting, pairing, profile, reduce, shaping
+from amber_ruler.tables import checking, counting, pairing, profile, reduce, shaping
 from amber_ruler.tables.conditions import Condition
 from amber_ruler.tables.description import Description
 from amber_ruler.tables.findings import Bounds, Findings
@@ -69,14 +70,16 @@ class Table(Held):
         column : str
             The column.
         equals, among, above, at_least, below, at_most, missing
-            What its value must be; all that is given must hold. A missing value meets only `missing=True`.
+            What its value must be; all that is given must hold. A missing value meets only `missing=True`. Dates are
+            dates or text such as "2026-10-01"; among moments a day stands for its first one. Text goes by its letters.
 
         Returns
         -------
         Table
         """
-        self.need_columns(column)
-        return self.shaped(self.frame.filter(conditions.expression(column, **condition)))
+        met = self.condition(column, **condition)
+        with self.reading():
+            return self.shaped(self.frame.filter(met))
 
     def derive(self, name: str, column: str, **condition: Unpack[Condition]) -> Self:
         """Add a column that is 1 where a value meets a condition, and 0 where it doesn't.
@@ -94,12 +97,13 @@ class Table(Held):
         -------
         Table
         """
-        self.need_columns(column)
+        meets = self.condition(column, **condition)
         if name in self.schema:
             raise InputError(f"There is a column {name!r} already: choose another name.")
-        met = nw.when(conditions.expression(column, **condition)).then(nw.lit(1)).otherwise(nw.lit(0))
+        met = nw.when(meets).then(nw.lit(1)).otherwise(nw.lit(0))
         known = met if "missing" in condition else nw.when(~nw.col(column).is_null()).then(met)
-        return self.shaped(self.frame.with_columns(known.alias(name)))
+        with self.reading():
+            return self.shaped(self.frame.with_columns(known.alias(name)))
 
     def units(self, *, unit: str, by: str, measures: Mapping[str, Measure], assignment: Table | None = None) -> Self:
         """Turn a log of events into one row a unit.
@@ -418,7 +422,7 @@ class Table(Held):
         return counting.digest(self, metrics, by=by, covariates=covariates, strata=strata, day=day)
 
 
-def table(source: Any) -> Table:
+def table(source: Any, *, dates: Mapping[str, str] = MappingProxyType({})) -> Table:
     """Open a table of observations.
 
     Parameters
@@ -426,6 +430,8 @@ def table(source: Any) -> Table:
     source : path or dataframe
         A CSV, Parquet or JSON Lines file, a folder of them or a pattern such as "days/*.parquet" (read by DuckDB, in
         process, which may read nothing else), or any dataframe that narwhals knows.
+    dates : mapping of column to str, optional
+        How columns of dates are written that are text, such as `{"signup": "%d/%m/%Y"}`; 2026-10-01 is read as it is.
 
     Returns
     -------
@@ -445,4 +451,4 @@ def table(source: Any) -> Table:
     >>> trips.moments("fare", by="form")["short"].mean("fare")
     4.0
     """
-    return Table(source)
+    return Table(source, dates)
