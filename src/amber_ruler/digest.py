@@ -7,12 +7,15 @@ import json
 import math
 from collections.abc import Mapping
 from dataclasses import dataclass
-from typing import Any, Protocol
+from typing import TYPE_CHECKING, Any, Protocol
 
 from amber_ruler.errors import DataError, ExperimentFileError
 from amber_ruler.moments import Moments, merge
 from amber_ruler.results import Group, Result
 from amber_ruler.samples import ByVariant, Sample
+
+if TYPE_CHECKING:
+    from amber_ruler.saved import SavedDigest
 
 SCHEMA = "amber-ruler digest 1"
 
@@ -155,29 +158,37 @@ class Digest:
         ExperimentFileError
             If the text is no digest, of another version, or was changed since it was written.
         """
+        from amber_ruler.saved import SavedDigest, checked, parsed
+
         try:
-            data = json.loads(text)
-        except json.JSONDecodeError as error:
-            raise ExperimentFileError(f"This is no digest: it is not JSON (line {error.lineno}).") from None
+            data = parsed(text)
+        except DataError as error:
+            raise ExperimentFileError(f"This is no digest: {error}") from None
         if not isinstance(data, dict) or data.get("schema") != SCHEMA:
             found = data.get("schema") if isinstance(data, dict) else type(data).__name__
             raise ExperimentFileError(f"This is no digest of this version: its schema is {found!r}, not {SCHEMA!r}.")
         body = {key: value for key, value in data.items() if key not in ("schema", "sha256")}
         if data.get("sha256") != _checksum(body):
             raise ExperimentFileError("This digest was changed since it was written: its checksum does not fit.")
-        cells = {
-            tuple(cell["at"]): {m: Moments.from_json(json.dumps(v)) for m, v in cell["moments"].items()}
-            for cell in body["cells"]
-        }
-        return cls(
-            body["by"],
-            body["strata"],
-            body["day"],
-            tuple(body["metrics"]),
-            tuple(body["covariates"]),
-            cells,
-            body["unassigned"],
-        )
+        try:
+            return cls._from_saved(checked(data, SavedDigest, "digest"))
+        except DataError as error:
+            raise ExperimentFileError(str(error)) from None
+
+    @classmethod
+    def _from_saved(cls, held: SavedDigest) -> Digest:
+        cells: dict[Cell, Mapping[str, Moments]] = {}
+        for cell in held.cells:
+            variant, stratum, day = cell.at
+            found = {metric: Moments.from_saved(m) for metric, m in cell.moments.items()}
+            for metric, m in found.items():
+                expected = (metric, *(c for c in held.covariates if c != metric))
+                if metric not in held.metrics or m.columns != expected or m.label != variant:
+                    raise DataError(f"This digest contradicts itself: {metric!r} of variant {variant!r}.")
+            if (variant, stratum, day) in cells:
+                raise DataError(f"This digest holds the cell {', '.join(cell.at)} twice.")
+            cells[variant, stratum, day] = found
+        return cls(held.by, held.strata, held.day, tuple(held.metrics), tuple(held.covariates), cells, held.unassigned)
 
     def _body(self) -> dict[str, Any]:
         return {
@@ -195,7 +206,9 @@ class Digest:
 
 
 def _checksum(body: dict[str, Any]) -> str:
-    return hashlib.sha256(json.dumps(body, sort_keys=True, ensure_ascii=False).encode("utf-8")).hexdigest()
+    return hashlib.sha256(
+        json.dumps(body, sort_keys=True, ensure_ascii=False).encode("utf-8", "surrogatepass")
+    ).hexdigest()
 
 
 def _daily(digest: Digest, metric: str) -> Daily:

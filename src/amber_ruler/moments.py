@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
@@ -16,6 +16,9 @@ from amber_ruler.numeric.gate import Floats, scalar_or_array
 from amber_ruler.results.display import display, safe
 from amber_ruler.results.pieces import Axis
 from amber_ruler.shape import Shape
+
+if TYPE_CHECKING:
+    from amber_ruler.saved import SavedColumn
 
 __all__ = ["Moments", "merge"]
 
@@ -406,40 +409,45 @@ class Moments:
     @classmethod
     def from_json(cls, text: str) -> Moments:
         """Read what `to_json` wrote; anything else is refused with the reason."""
-        try:
-            data = json.loads(text, parse_constant=_no_constant)
-        except (ValueError, RecursionError) as error:
-            raise DataError(f"This is not a JSON text of moments: {error}.") from None
-        return cls.from_dict(data)
+        from amber_ruler.saved import parsed
+
+        return cls.from_dict(parsed(text))
 
     @classmethod
     def from_dict(cls, data: Any) -> Moments:
         """Read what `to_dict` gave; anything else is refused with the reason."""
+        from amber_ruler.saved import SavedColumn, SavedMoments, checked
+
         if not isinstance(data, dict) or data.get("format") != FORMAT:
             raise DataError(f'This JSON holds no moments: it lacks "format": "{FORMAT}".')
         if data.get("version") != VERSION:
             raise DataError(f"Moments of version {data.get('version')!r} are unknown here; this reads {VERSION}.")
-        kinds = {"label": str, "columns": list, "n": int, "missing": int, "means": list, "comoments": list}
-        for key, kind in kinds.items():
-            if not isinstance(data.get(key), kind) or isinstance(data.get(key), bool):
-                raise DataError(f"Moments need {key!r} as {kind.__name__}, got {data.get(key)!r}.")
-        if not all(isinstance(c, str) for c in data["columns"]) or data["missing"] < 0:
-            raise DataError("Moments need text column names and a count of missing rows not below 0.")
+        kind = SavedMoments if data.get("own") else SavedColumn
+        return cls.from_saved(checked(data, kind, "file of moments"))
+
+    @classmethod
+    def from_saved(cls, held: SavedColumn) -> Moments:
+        """From moments whose kinds are known; whether their numbers go together is looked at here."""
         try:
-            comoments = np.asarray(data["comoments"], dtype=np.float64)
+            comoments = np.asarray(held.comoments, dtype=np.float64)
             _check_comoments(comoments)
+            own = {c: cls.from_saved(m) for c, m in held.own.items()}
+            if any(m.columns != (c,) or c not in held.columns or m.n < held.n for c, m in own.items()):
+                raise DataError(
+                    "Moments of a column's own rows must be of that column, and of no fewer rows than the joint ones."
+                )
             return cls(
-                tuple(data["columns"]),
-                data["n"],
-                np.asarray(data["means"], dtype=np.float64),
+                tuple(held.columns),
+                held.n,
+                np.asarray(held.means),
                 comoments,
-                data["label"],
-                data["missing"],
-                np.asarray(data.get("mean_tails", [0.0] * len(data["columns"])), dtype=np.float64),
-                own=_own(data),
-                shape=None if data.get("shape") is None else Shape.from_dict(data["shape"], len(data["columns"])),
+                held.label,
+                held.missing,
+                np.asarray(held.mean_tails),
+                own=own,
+                shape=None if held.shape is None else Shape.from_saved(held.shape, len(held.columns)),
             )
-        except (ValueError, TypeError) as error:
+        except ValueError as error:
             raise DataError(f"These moments contradict themselves: {error}") from None
 
 
@@ -531,20 +539,3 @@ def _check_comoments(comoments: Floats) -> None:
     limit = np.sqrt(np.outer(squares, squares))
     if np.any(np.abs(comoments) > limit * (1 + 1e-9) + 1e-300):
         raise InputError("A co-moment is larger than the spreads of its two columns allow.")
-
-
-def _own(data: dict[str, Any]) -> dict[str, Moments]:
-    """Columns with rows of their own; each within one more level only."""
-    found = data.get("own", {})
-    if not isinstance(found, dict) or any(not isinstance(m, dict) or m.get("own") for m in found.values()):
-        raise DataError("Moments need 'own' as moments of single columns.")
-    own = {c: Moments.from_dict(m) for c, m in found.items()}
-    if any(m.columns != (c,) or c not in data["columns"] or m.n < data["n"] for c, m in own.items()):
-        raise DataError(
-            "Moments of a column's own rows must be of that column, and of no fewer rows than the joint ones."
-        )
-    return own
-
-
-def _no_constant(name: str) -> float:
-    raise ValueError(f"{name} is not a number")

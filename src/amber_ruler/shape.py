@@ -4,14 +4,16 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass, fields
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from amber_ruler.errors import InputError
-from amber_ruler.numeric import gate
 from amber_ruler.numeric.gate import Floats
+
+if TYPE_CHECKING:
+    from amber_ruler.saved import SavedShape
 
 
 @dataclass(frozen=True, slots=True, eq=False)
@@ -87,19 +89,15 @@ class Shape:
         return {part: [v if np.isfinite(v) else None for v in getattr(self, part).tolist()] for part in PARTS}
 
     @classmethod
-    def from_dict(cls, data: Any, k: int) -> Shape:
+    def from_saved(cls, held: SavedShape, k: int) -> Shape:
         """Read what `to_dict` gave for k columns."""
-        if not isinstance(data, dict) or any(
-            not isinstance(data.get(part), list) or len(data[part]) != k for part in PARTS
-        ):
-            raise InputError(f"The shape of {k} columns needs {k} numbers for each of {', '.join(PARTS)}.")
         ends = {"lowest": np.inf, "highest": -np.inf}
-        found = cls(
-            *(gate.floats(part, [ends.get(part, np.nan) if v is None else v for v in data[part]]) for part in PARTS)
-        )
-        if not found.known or np.any(found.fourths < 0):
-            raise InputError("Sums of cubes and fourth powers must be finite, these not below 0.")
-        return found
+        each = {part: [ends.get(part) if v is None else v for v in getattr(held, part)] for part in PARTS}
+        if any(len(values) != k for values in each.values()) or min(held.fourths) < 0:
+            raise InputError(
+                f"The shape of {k} columns needs {k} numbers for each of {', '.join(PARTS)}, no fourth below 0."
+            )
+        return cls(*(np.array(each[part]) for part in PARTS))
 
 
 PARTS = tuple(f.name for f in fields(Shape))

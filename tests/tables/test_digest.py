@@ -1,5 +1,6 @@
 """Digests: the same moments without the rows, merged day by day; what was tampered with is refused."""
 
+import hashlib
 import json
 
 import numpy as np
@@ -9,7 +10,7 @@ import pytest
 
 import amber_ruler as ar
 from amber_ruler import DataError, ExperimentFileError
-from amber_ruler.tables import Digest
+from amber_ruler.digest import SCHEMA, Digest
 
 
 def trips(n=3_000):
@@ -88,6 +89,18 @@ def tampered(text):
     return json.dumps(data)
 
 
+def sealed(change):
+    """A forger's digest: something else in it, under a checksum that fits."""
+
+    def forged(text):
+        body = {key: value for key, value in json.loads(text).items() if key not in ("schema", "sha256")}
+        change(body)
+        seal = hashlib.sha256(json.dumps(body, sort_keys=True, ensure_ascii=False).encode()).hexdigest()
+        return json.dumps({"schema": SCHEMA, "sha256": seal, **body})
+
+    return forged
+
+
 @pytest.mark.parametrize(
     ("change", "says"),
     [
@@ -96,6 +109,14 @@ def tampered(text):
         (lambda _: "[]", "its schema is 'list'"),
         (lambda text: text.replace("digest 1", "digest 9"), "'amber-ruler digest 9'"),
         (lambda text: text.replace('"by": "form"', '"by": "port"'), "changed since"),
+        (lambda _: "[" * 100_000, "not JSON"),
+        (sealed(lambda body: body.pop("metrics")), "metrics: Field required"),
+        (sealed(lambda body: body.update(cells=3)), "cells: Input"),
+        (sealed(lambda body: body["cells"].append(body["cells"][0])), "twice"),
+        (sealed(lambda body: body["cells"][0].update(at=["short"])), "cells → 0 → at"),
+        (sealed(lambda body: body["cells"][0]["moments"].update(fare=[])), "cells → 0 → moments → fare"),
+        (sealed(lambda body: body["cells"][0]["moments"]["fare"].update(label="no")), "contradicts itself: 'fare'"),
+        (sealed(lambda body: body["cells"][0]["moments"]["fare"].update(n=-1)), "n: Input"),
     ],
 )
 def test_a_tampered_digest_is_refused(change, says):
