@@ -7,6 +7,7 @@ import numpy as np
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
+from scipy import integrate, stats
 
 from amber_ruler import Counts, DesignError, InputError, Summary, numeric, plan
 from amber_ruler.numeric import dunnett
@@ -148,13 +149,17 @@ def test_modifiers_are_what_they_say():
     """Covariates shrink the spread, clusters of one change nothing, attrition and corrections do their sums."""
     plain = plan.TwoMeans(sd=2)
     shrunk = plan.TwoMeans(sd=2 * math.sqrt(1 - 0.36))
-    assert plain.with_covariate(0.6).sample_size(effect=0.5).n == shrunk.sample_size(effect=0.5).n
+    assert 0 <= plain.with_covariate(0.6).sample_size(effect=0.5).n - shrunk.sample_size(effect=0.5).n <= 1
     assert plain.with_clusters(1, 0.3).sample_size(effect=0.5).n == plain.sample_size(effect=0.5).n
     assert plain.with_attrition(0.2).sample_size(effect=0.5).n == math.ceil(plain.sample_size(effect=0.5).n / 0.8)
     for correction, alpha in (("bonferroni", 0.05 / 3), ("sidak", 1 - 0.95 ** (1 / 3)), ("none", 0.05)):
         several = plain.with_variants(3, correction).sample_size(effect=0.5)
         assert several.single_alpha == pytest.approx(alpha)
-        assert several.n == plan.TwoMeans(sd=2, alpha=alpha).sample_size(effect=0.5).n
+        assert 0 <= plan.TwoMeans(sd=2, alpha=alpha).sample_size(effect=0.5).n - several.n <= 1
+        # The spread comes from all four groups, as it does where each is compared with the control.
+        few = plain.with_variants(3, correction).power(effect=4, n=4).power
+        critical = stats.t.isf(alpha / 2, 12)
+        assert few == pytest.approx(sum(stats.nct.sf([critical, -critical], 12, math.sqrt(8)) * [1, -1]) + 1, rel=1e-8)
         assert several.n_total == 4 * several.n
     # A t test of whole clusters, by their means.
     clusters = plain.with_clusters(20, 0.05).power(effect=0.5, n=400)
@@ -163,6 +168,38 @@ def test_modifiers_are_what_they_say():
     assert plain.with_clusters(20, 0.05).sample_size(effect=0.5).n % 20 == 0
     dunnett_one = plain.with_variants(1, "dunnett").sample_size(effect=0.5)
     assert dunnett_one.n == plain.sample_size(effect=0.5).n
+
+
+@pytest.mark.parametrize(("n", "effect", "correlation"), [((3, 3), 2.0, 0.5), ((8, 8), 1.0, 0.6), ((50, 20), 0.5, 0.9)])
+def test_a_covariate_costs_its_slope_and_its_imbalance(n, effect, correlation):
+    """Power averaged over the imbalance of a normal covariate, by quadrature of the conditional power."""
+    df, spread = sum(n) - 2, math.sqrt((1 - correlation**2) * sum(1 / size for size in n))
+    critical = stats.t.isf(0.025, df - 1)
+
+    def power(imbalance):
+        shift = effect / spread / math.sqrt(1 + imbalance**2 / df)
+        return stats.t.pdf(imbalance, df) * (
+            stats.nct.sf(critical, df - 1, shift) + stats.nct.cdf(-critical, df - 1, shift)
+        )
+
+    expected = integrate.quad(power, -math.inf, math.inf, epsabs=1e-11)[0]
+    design = plan.TwoMeans().with_covariate(correlation)
+    assert design.power(n=n, effect=effect).power == pytest.approx(expected, rel=1e-7)
+    assert design.precision(n=n).half_width > plan.TwoMeans(sd=math.sqrt(1 - correlation**2)).precision(n=n).half_width
+
+
+def test_detectable_effects_of_shares_on_both_sides():
+    """Where there is no room above, the effect lies below; where the sides differ, the other one is said too."""
+    for baseline, above in ((0.9, True), (0.99, False)):
+        found = plan.TwoProportions(baseline=baseline).detectable_effect(n=100)
+        assert (found.effect > 0) == above
+        assert found.power == pytest.approx(0.8, abs=1e-9)
+        assert len(found.notes) == 1
+    assert not plan.TwoProportions(baseline=0.5).detectable_effect(n=100).notes
+    assert not plan.TwoMeans().detectable_effect(n=100).notes
+    down = plan.TwoProportions(baseline=0.9, alternative="less").detectable_effect(n=100)
+    assert down.effect < 0
+    assert not down.notes
 
 
 def test_costs_add_up():
@@ -270,7 +307,8 @@ SIMULATED = [
     (plan.TwoMeans(sd=2), {"effect": 1.0, "n": 64}),
     (plan.TwoMeans(sd_treatment=2, ratio=2), {"effect": 0.5, "n": 64}),
     (plan.TwoMeans(distribution="normal"), {"effect": 0.4, "n": 64}),
-    (plan.TwoMeans().with_clusters(5, 0.1).with_covariate(0.5), {"effect": 0.5, "n": 60}),
+    (plan.TwoMeans().with_clusters(5, 0.1), {"effect": 0.5, "n": 60}),
+    (plan.TwoMeans(distribution="normal"), {"effect": 3.0, "n": 1}),
     (plan.TwoMeans().with_margin(0.3, good="lower"), {"n": 150}),
     (plan.TwoMeans().with_margin(0.3, "equivalence"), {"effect": 0.05, "n": 242}),
     (plan.TwoMeans().with_variants(3, "sidak").with_attrition(0.2), {"effect": 0.5, "n": 100}),
@@ -348,6 +386,18 @@ def test_earlier_studies():
         (lambda: plan.TwoMeans(alpha=0.9), "alpha"),
         (lambda: plan.TwoMeans().power(effect=1, n=1), "n must be at least 2"),
         (lambda: plan.TwoMeans().power(effect=1, n=10.5), "whole number"),
+        (lambda: plan.TwoMeans().power(effect=[1, 2], n=10), "effect must be one number"),
+        (lambda: plan.TwoMeans().power(effect="1", n=10), "effect must be a number"),
+        (lambda: plan.TwoMeans().sample_size(effect=1, power=[0.8, 0.9]), "power must be a single number"),
+        (lambda: plan.TwoMeans().grid(n=[1], effect=1), "n must be at least 2"),
+        (lambda: plan.TwoMeans().grid(n=[(20, 30)], effect=1), "n must be one number or a list"),
+        (lambda: plan.TwoProportions(baseline=0.4).sample_size_for_width(half_width=3), "3 percentage points are 0.03"),
+        (lambda: plan.OneProportion().sample_size_for_width(half_width=3), "3 percentage points are 0.03"),
+        (lambda: plan.TwoProportions(baseline=0.4).with_margin(3), "3 percentage points are 0.03"),
+        (lambda: plan.TwoProportions(baseline=0.4).simulate(effect=0.7, n=20), "a share of 1.1"),
+        (lambda: plan.TwoProportions(baseline=0.4).precision(effect=0.7, n=20), "a share of 1.1"),
+        (lambda: plan.PairedProportions(discordant=0.1).simulate(effect=0.2, n=20), "discordant"),
+        (lambda: plan.TwoMeans().with_covariate(0.5).simulate(effect=1, n=9), "can't be simulated"),
         (lambda: plan.TwoMeans().with_clusters(4, 0.1).power(effect=1, n=7), "7 units .* it takes 8"),
         (lambda: plan.TwoMeans().with_attrition(0.5).power(effect=1, n=3), "1 units .* it takes 2"),
         (lambda: plan.OneMean().power(effect=1, n=(5, 6)), "one number of units"),

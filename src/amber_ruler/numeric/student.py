@@ -333,8 +333,11 @@ def _noncentral(t: ArrayLike, df: ArrayLike, shift: ArrayLike, *, upper: bool) -
     apart = (np.abs(shift) >= _NO_DEVIATE) & (np.abs(t) > np.sqrt(2 * df))
     if np.any(apart):
         result[apart] = _over_deviates(a[apart], df[apart], b[apart])
+    # Neither S nor a normal deviate makes up for a shift as large as this.
+    settled = np.abs(shift) > _BEYOND * (1 + np.abs(t))
+    result[settled] = np.where(b[settled] < 0, 1.0, 0.0)
     # Elsewhere further out the nodes go to where the integrand is.
-    rest = np.flatnonzero(~apart & (_off_centre(t, df, shift) | (result < 1e-10)))
+    rest = np.flatnonzero(~(apart | settled) & (_off_centre(t, df, shift) | (result < 1e-10)))
     if rest.size:
         # The small tail's integrand peaks at the edge of Phi, so its nodes resolve that edge: take that one.
         turn = np.where(b[rest] < a[rest], -1.0, 1.0)
@@ -343,7 +346,7 @@ def _noncentral(t: ArrayLike, df: ArrayLike, shift: ArrayLike, *, upper: bool) -
     return np.asarray(np.minimum(result, 1.0).reshape(shape))
 
 
-_NO_DEVIATE = 40.0
+_NO_DEVIATE, _BEYOND = 40.0, 1e4
 _DEVIATES = np.arange(-39.2, 39.3, 0.35)
 _DEVIATE_WEIGHT = 0.35 * normal.pdf(_DEVIATES)
 

@@ -24,6 +24,8 @@ def independent(design: Planned) -> None:
 
 def counts(rng: np.random.Generator, share: float, size: int, runs: int, label: str) -> Counts:
     """Binomial counts."""
+    if not 0 <= share <= 1:
+        raise DesignError(f"The effect gives a share of {share:g} in the {label}, which is not between 0 and 1.")
     return Counts(rng.binomial(size, share, runs).astype(float), np.full(runs, float(size)), label)
 
 
@@ -36,5 +38,5 @@ def summaries(rng: np.random.Generator, centre: float, sd: float, size: int, run
     for start in range(0, runs, step):
         values: Floats = rng.normal(centre, sd, (min(step, runs - start), size))
         means.append(values.mean(axis=1))
-        spreads.append(values.std(axis=1, ddof=1))
+        spreads.append(values.std(axis=1, ddof=1) if size > 1 else np.zeros(len(values)))
     return Summary(np.full(runs, float(size)), np.concatenate(means), np.concatenate(spreads), label)

@@ -26,6 +26,12 @@ def grid(design: Planned, scenarios: dict[str, ArrayLike]) -> PlanGrid:
             raise InputError.unknown("grid", name, sorted(known))
     ways = [name for name in scenarios if name in design.ways]
     values = {name: np.atleast_1d(gate.finite(name, value)) for name, value in scenarios.items()}
+    for name, value in values.items():
+        if value.ndim > 1:
+            way_out = "Units of control go with the design's ratio." if name == "n" else ""
+            raise InputError.rule(name, scenarios[name], "one number or a list of numbers", way_out)
+        if value.size == 0:
+            raise InputError.rule(name, scenarios[name], "at least one number")
     size = int(np.prod([v.size for v in values.values()]))
     if size > MOST_SCENARIOS:
         raise InputError(f"The grid has {size:,} scenarios: at most {MOST_SCENARIOS:,}.")
@@ -44,14 +50,14 @@ def _solved(
     if sized:
         if "n" in columns and "weeks" in columns:
             raise DesignError("Give one of n and weeks, not both.")
-        n = gate.whole("n", columns["n"], 1) if "n" in columns else many._n_of_weeks(columns["weeks"])
-        units = many._recruits(np.maximum(n, many._least()))
+        n = columns["n"] if "n" in columns else many._n_of_weeks(columns["weeks"])
+        units = many._recruits(gate.whole("n", n, many._least()))
     if not ways and not sized:
         raise DesignError("A grid needs an effect, or units (n or weeks), or both.")
     if sized and ways and "power" in columns:
         raise DesignError("Leave one of effect, units and power open: that one is solved for.")
     if ways:
-        effect = np.broadcast_to(many._effect(cast("EffectGiven", {w: columns[w] for w in ways})), (size,))
+        effect = np.broadcast_to(many._effect(cast("EffectGiven", {w: columns[w] for w in ways}), many=True), (size,))
     if not sized:
         question = "sample size"
         n, power = many._solve_n(effect, target)

@@ -56,8 +56,9 @@ def design_from(
 
     Notes
     -----
-    The intraclass correlation is the estimate from the analysis of variance, at least 0; cluster sizes vary by their
-    coefficient of variation.
+    The intraclass correlation is the estimate from the analysis of variance, at least 0. The coefficient of variation
+    of the cluster sizes is that of the clusters in hand (their number below), so that the design effect is
+    1 + (Σm²/Σm − 1) icc for clusters of m units.
 
     References
     ----------

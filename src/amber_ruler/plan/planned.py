@@ -6,7 +6,7 @@ import dataclasses
 from abc import ABC, abstractmethod
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
-from typing import Any, ClassVar, Self, TypeAlias, TypedDict, TypeVar
+from typing import Any, ClassVar, Self, TypeAlias, TypedDict, TypeVar, cast
 
 import numpy as np
 from numpy.typing import ArrayLike
@@ -69,6 +69,8 @@ class Planned(ABC):
             raise DesignError(f"{self.title}: {modifier} does not apply to this design.")
         if self._modifier(type(modifier)) is not None:
             raise DesignError(f"The design already has {self._modifier(type(modifier))}.")
+        if isinstance(modifier, change.Margin):
+            self._own_unit("margin", modifier.size)
         return replace(self, modifiers=(*self.modifiers, modifier))
 
     def _with_numbers(self, numbers: Mapping[str, Any]) -> Self:
@@ -107,7 +109,17 @@ class Planned(ABC):
 
     @abstractmethod
     def _checked_effect(self, effect: Floats) -> Floats:
-        """Return effects that can be planned for, or say why they can't."""
+        """Return effects that the test can find, or say why it can't."""
+
+    def _possible(self, effect: Floats) -> Floats:
+        """Return effects that there can be, or say why there can't."""
+        return effect
+
+    def _own_unit(self, name: str, size: ArrayLike) -> Floats:
+        """A width or a margin in the unit of the effect: of shares below 1."""
+        if self.percent:
+            return gate.between(name, size, 0, 1, "Shares are from 0 to 1: 3 percentage points are 0.03.")
+        return gate.positive(name, size)
 
     def _recruits(self, n: Floats) -> Units:
         """Units of each group that go with `n`."""
@@ -164,7 +176,7 @@ class Planned(ABC):
 
     # --- the machinery
 
-    def _effect(self, given: EffectGiven, *, check: bool = True) -> Floats:
+    def _effect(self, given: EffectGiven, *, check: bool = True, many: bool = False) -> Floats:
         for name in given:
             if name not in self.ways:
                 raise InputError.unknown(f"ways to say the effect of {self.title.lower()}", name, self.ways)
@@ -175,7 +187,10 @@ class Planned(ABC):
             got = "none" if not given else " and ".join(given)
             raise DesignError(f"Say how large the effect is in one way ({listed}); got {got}.")
         ((name, value),) = given.items()
-        effect = gate.finite(name, self._ways()[name](value))
+        numbers = gate.finite(name, cast("ArrayLike", value))
+        if numbers.ndim and not many and name not in ("means", "shares"):
+            raise InputError.rule(name, value, "one number", "grid(…) takes several.")
+        effect = self._possible(gate.finite(name, self._ways()[name](numbers)))
         return self._checked_effect(effect) if check and self._modifier(change.Margin) is None else effect
 
     def _target(self, power: ArrayLike) -> Floats:
@@ -191,9 +206,9 @@ class Planned(ABC):
         if (n is None) == (weeks is None):
             raise DesignError("Say how many units: one of n and weeks.")
         if weeks is not None:
-            units = self._recruits(self._n_of_weeks(gate.positive("weeks", weeks)))
+            units = self._recruits(self._n_of_weeks(gate.positive("weeks", gate.single("weeks", weeks))))
         else:
-            whole = gate.whole("n", np.asarray(n), self._least())
+            whole = gate.whole("n", cast("ArrayLike", n), self._least())
             if whole.ndim == 0:
                 units = self._recruits(whole)
             elif len(self._group_names()) == 2 and whole.shape == (2,):
@@ -263,16 +278,17 @@ class Planned(ABC):
         k, _ = search.smallest_count(reached, np.ones(width.shape), lambda share: share, np.full(width.shape, 100.0))
         return np.ceil((k + offset) * size)
 
-    def _solve_effect(self, units: Units, target: Floats) -> Floats:
-        sign, least, most = self._where_to_look()
+    def _solve_effect(self, units: Units, target: Floats, sign: float | None = None) -> Floats:
+        """The smallest effects that reach the power, towards a sign or the usual one; inf where none does."""
+        sign, least, most = self._where_to_look(sign)
         shape = np.broadcast_shapes(units[-1].shape, target.shape, np.shape(most))
         units, target = tuple(np.broadcast_to(u, shape) for u in units), np.broadcast_to(target, shape)
         least, most = (np.broadcast_to(np.asarray(end, dtype=np.float64), shape) for end in (least, most))
         return sign * search.smallest_effect(lambda e: self._power_with(sign * e, units), target, least, most)
 
-    def _where_to_look(self) -> tuple[float, Floats, Floats]:
+    def _where_to_look(self, sign: float | None) -> tuple[float, Floats, Floats]:
         """The direction of a detectable effect, and the least and the most it can be in that direction."""
-        sign = -1.0 if self.alternative == "less" else 1.0
+        sign = sign or (-1.0 if self.alternative == "less" else 1.0)
         return sign, np.asarray(0.0), self._most(sign)
 
     def _total(self, units: Units) -> Floats:

@@ -47,7 +47,7 @@ class Design(Planned):
         DesignError
             If the effect is 0 or on the wrong side, or more than 1e12 units would be needed.
         """
-        value, target = self._effect(effect), self._target(power)
+        value, target = self._effect(effect), self._target(gate.single("power", power))
         n, reached = self._solve_n(value, target)
         if not np.isfinite(n):
             self._refuse_endless(float(value))
@@ -98,7 +98,8 @@ class Design(Planned):
         Returns
         -------
         PlanAnswer
-            The effect is above 0, unless the alternative is "less". With a margin it is the least favourable true
+            The effect is above 0, unless the alternative is "less" or there is room below only; a note says how far a
+            two-sided test sees on the other side, where that differs. With a margin it is the least favourable true
             difference that still gives the power.
 
         Raises
@@ -106,14 +107,20 @@ class Design(Planned):
         DesignError
             If no effect is large enough for so few units.
         """
-        target, units = self._target(power), self._given_units(n, weeks)
-        effect = self._solve_effect(units, target)
+        target, units = self._target(gate.single("power", power)), self._given_units(n, weeks)
+        sign, effect = None, self._solve_effect(units, target)
+        notes: tuple[str, ...] = ()
+        if self.alternative == "two-sided" and self._modifier(change.Margin) is None:
+            below = self._solve_effect(units, target, -1.0)
+            notes = self._other_side(float(effect), float(below))
+            if not np.isfinite(effect):
+                sign, effect = -1.0, below
         if not np.isfinite(effect):
             raise DesignError(
                 f"With {self._total(units):,.0f} units no effect has a power of {power:g}. Plan for more units."
             )
-        costs = self._costs(lambda d: d._solve_effect(units, target))
-        return self._answer("detectable effect", effect, units, target, costs)
+        costs = self._costs(lambda d: d._solve_effect(units, target, sign))
+        return self._answer("detectable effect", effect, units, target, costs, notes=notes)
 
     def alpha_for(
         self,
@@ -145,7 +152,7 @@ class Design(Planned):
             If even an alpha of one half is too strict.
         """
         value, units = self._effect(effect), self._given_units(n, weeks)
-        target = np.asarray(gate.between("power", power, 0, 1))
+        target = np.asarray(gate.between("power", gate.single("power", power), 0, 1))
 
         def solved(design: Planned) -> Floats:
             return search.smallest_alpha(lambda a: design._with_numbers({"alpha": a})._power_with(value, units), target)
@@ -207,7 +214,7 @@ class Design(Planned):
         DesignError
             If the design has no such interval, or more than 1e12 units would be needed.
         """
-        width = np.asarray(gate.positive("half_width", half_width))
+        width = np.asarray(self._own_unit("half_width", gate.single("half_width", half_width)))
         value = self._effect(effect, check=False) if effect else np.asarray(0.0)
         self._half_width(value, self._recruits(np.asarray(self._least())))  # or say that there is none
         n = self._solve_width(value, width)
@@ -376,6 +383,15 @@ class Design(Planned):
             checks=self._checks(analysed),
             notes=(*notes, *self._notes()),
         )
+
+    def _other_side(self, above: float, below: float) -> tuple[str, ...]:
+        """What a two-sided test sees below 0, where that is not what it sees above."""
+        if np.isclose(below, -above, rtol=1e-6) or not np.isfinite(below):
+            return ()
+        if not np.isfinite(above):
+            return ("There is no room for such an effect above 0: this is the one below.",)
+        size = f"{100 * below:.3g} percentage points" if self.percent else f"{below:.4g}"
+        return (f"Below 0 the smallest effect of that power is {size}.".replace("-", "−"),)
 
     def _refuse_endless(self, effect: float) -> None:
         told = ", ".join(f"{name} {value:.3g}" for name, value in self._told(effect).items())

@@ -18,7 +18,7 @@ MOST_CELLS = 100_000  # of day by variant, or stratum by variant
 
 
 class Clusters(NamedTuple):
-    """Number of clusters, mean and coefficient of variation of their sizes, intraclass correlation."""
+    """Number of clusters, mean and coefficient of variation of their sizes (k below), intraclass correlation."""
 
     clusters: int
     size: float
@@ -168,5 +168,5 @@ def clusters(frame: nw.LazyFrame[Any], column: str, by: str, mean: float) -> Clu
     typical = (rows_in - found["sizes"] / rows_in) / (k - 1)
     icc = (between - inside) / (between + (typical - 1) * inside)
     size = rows_in / k
-    cv = np.sqrt(max(found["sizes"] / k - size**2, 0.0) * k / (k - 1)) / size
+    cv = np.sqrt(max(found["sizes"] / k - size**2, 0.0)) / size
     return Clusters(k, size, float(cv), float(np.clip(icc, 0.0, 1.0)))

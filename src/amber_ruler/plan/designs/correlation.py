@@ -71,8 +71,7 @@ class Correlation(Estimated):
         rho = self.null + effect
         return {"correlation": rho, "shared variance (r²)": rho**2}
 
-    def _checked_effect(self, effect: Floats) -> Floats:
-        effect = super()._checked_effect(effect)
+    def _possible(self, effect: Floats) -> Floats:
         if np.any(np.abs(self.null + effect) >= 1):
             raise DesignError("A correlation lies between -1 and 1: the effect is added to the tested correlation.")
         return effect

@@ -41,9 +41,14 @@ class Estimated(Design):
     def _errors(self, effect: Floats, null: Floats, units: Units) -> tuple[Floats, Floats]:
         """Standard errors of the estimate: as the test of `null` has it, and under the effect."""
 
-    def _df(self, units: Units) -> Floats | None:
-        """Degrees of freedom of a t test; None for a normal test."""
+    def _own_df(self, units: Units) -> Floats | None:
+        """Degrees of freedom of a t test without a covariate; None for a normal test."""
         return None
+
+    def _df(self, units: Units) -> Floats | None:
+        """Degrees of freedom of a t test, a covariate's slope taken off; None for a normal test."""
+        df = self._own_df(units)
+        return df if df is None or self._modifier(change.Covariate) is None else df - 1
 
     def _checked_effect(self, effect: Floats) -> Floats:
         if np.any(effect == 0):
@@ -58,13 +63,23 @@ class Estimated(Design):
         return effect
 
     def _power_of(self, effect: Floats, units: Units) -> Floats:
+        own = self._own_df(units)
+        if own is None or self._modifier(change.Covariate) is None:
+            return self._power_at(effect, units, np.asarray(1.0))
+        growth, weight = imbalance(own, effect)
+        return np.asarray((weight * self._power_at(effect, units, growth)).sum(axis=0))
+
+    def _power_at(self, effect: Floats, units: Units, growth: Floats) -> Floats:
+        """Power where the standard error is so many times as large."""
         margin, df = self._modifier(change.Margin), self._df(units)
         alpha = self._single_alpha(units)
         if margin is None:
             null_error, error = self._errors(effect, np.asarray(0.0), units)
-            return power_of_estimate(effect, null_error, error, df, *tails(alpha, self.alternative))
+            sides = tails(alpha, self.alternative)
+            return power_of_estimate(effect, growth * null_error, growth * error, df, *sides)
         edges = [np.asarray(sign * margin.size) for sign in (-1.0, 1.0)]
-        (low_error, error), (high_error, _) = (self._errors(effect, edge, units) for edge in edges)
+        found = (self._errors(effect, edge, units) for edge in edges)
+        (low_error, error), (high_error, _) = ((growth * one, growth * two) for one, two in found)
         if margin.kind == "equivalence":
             return _power_between(effect, margin.size, (low_error, high_error), error, df, alpha)
         if margin.good == "higher":
@@ -75,8 +90,14 @@ class Estimated(Design):
         # Against a margin the test is one-sided on each side: the interval that decides it has level 1 - 2 alpha.
         tail = self._single_alpha(units) / (1 if self._modifier(change.Margin) else 2)
         df = self._df(units)
-        critical = normal.upper_quantile(tail) if df is None else student.upper_quantile(tail, df)
-        return np.asarray(critical * self._errors(effect, effect, units)[1])
+        error = self._errors(effect, effect, units)[1]
+        if df is None:
+            return np.asarray(normal.upper_quantile(tail) * error)
+        if self._modifier(change.Covariate) is not None:
+            if np.any(df <= 1):
+                raise DesignError("With so few units a covariate leaves the width without an expectation.")
+            error = error * np.sqrt(df / (df - 1))  # the mean square of `imbalance`
+        return np.asarray(student.upper_quantile(tail, df) * error)
 
     def _single_alpha(self, units: Units) -> Floats:
         variants = self._modifier(change.Variants)
@@ -109,10 +130,10 @@ class Estimated(Design):
             n = some * (z * error / gap) ** 2
         return np.broadcast_to(n + 1, np.broadcast_shapes(n.shape, target.shape))
 
-    def _where_to_look(self) -> tuple[float, Floats, Floats]:
+    def _where_to_look(self, sign: float | None) -> tuple[float, Floats, Floats]:
         margin = self._modifier(change.Margin)
         if margin is None:
-            return super()._where_to_look()
+            return super()._where_to_look(sign)
         sign = 1.0 if margin.good == "higher" else -1.0
         most = np.asarray(0.0) if margin.kind == "equivalence" else self._most(sign)
         return sign, np.asarray(-margin.size), most
@@ -149,9 +170,9 @@ class TwoGroups(Estimated):
         return np.maximum(self._least(), treated), n
 
     def _pooled_df(self, one: Floats, two: Floats) -> Floats:
-        """Degrees of freedom of the spread within groups; Dunnett's test takes it from all treatments."""
+        """Degrees of freedom of the spread within groups, of all treatments, as `groups(…).against` has it."""
         variants = self._modifier(change.Variants)
-        k = variants.count if variants is not None and variants.correction == "dunnett" else 1
+        k = 1 if variants is None else variants.count
         return k * one + two - (k + 1)
 
     def _group_names(self) -> tuple[str, ...]:
@@ -177,6 +198,23 @@ def power_of_estimate(
     critical = np.stack([np.broadcast_to(student.upper_quantile(t, df), shape) for t, _ in sides])
     shift = np.stack([np.broadcast_to(sign * effect / error, shape) for _, sign in sides])
     return np.asarray(student.noncentral_sf(critical, df, shift).sum(axis=0))
+
+
+def imbalance(df: Floats, effect: Floats) -> tuple[Floats, Floats]:
+    """What a covariate's chance imbalance does to a standard error: factors, and the weight of each, on a first axis.
+
+    A slope estimated beside the difference multiplies its variance by 1 + T²/df, where T, by which the groups differ
+    in a normal covariate, is Student's t. With T/sqrt(df) = tan(a) the density of a is that of cos(a)^(df - 1).
+
+    References
+    ----------
+    .. [1] Cox & McCullagh (1982), Biometrics 38, 541-561, for the variance given the covariate.
+    """
+    df = np.broadcast_to(df, np.broadcast_shapes(df.shape, effect.shape))
+    nodes, weight = (v.reshape(-1, *[1] * df.ndim) for v in np.polynomial.legendre.leggauss(32))
+    angle = (nodes + 1) / 2 * np.minimum(np.pi / 2, 9 / np.sqrt(df))
+    weight = weight * np.cos(angle) ** (df - 1)
+    return 1 / np.cos(angle), weight / weight.sum(axis=0)
 
 
 def tails(alpha: Floats, alternative: str) -> tuple[Number, Number]:

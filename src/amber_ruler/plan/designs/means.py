@@ -77,6 +77,9 @@ class OneMean(Estimated):
     def _told(self, effect: float) -> dict[str, float]:
         return mean_told(effect, self.sd, self.baseline, "mean")
 
+    def _least(self) -> float:
+        return _least(self)
+
     def _most(self, sign: float) -> Floats:
         return np.asarray(MOST_SPREADS * self.sd)
 
@@ -92,7 +95,7 @@ class OneMean(Estimated):
             {"known_sd": self.sd} if self.distribution == "normal" else {}
         )
 
-    def _df(self, units: Units) -> Floats | None:
+    def _own_df(self, units: Units) -> Floats | None:
         return None if self.distribution == "normal" else units[0] / self._cluster_size() - 1
 
     def _method_said(self) -> str:
@@ -130,9 +133,11 @@ class TwoMeans(TwoGroups):
     Notes
     -----
     Power is that of the equal-variance t test, by the noncentral t distribution; both tails count when the test is
-    two-sided. With two standard deviations it is that of the unequal-variance test, with Satterthwaite's degrees of
-    freedom: an approximation, as the test itself. `n` is the units in control (in each group while `ratio` is 1), or a
-    pair (treatment, control). The standardised effect is in units of the root of the mean of both variances.
+    two-sided. A covariate's slope costs a degree of freedom and its chance imbalance some precision: both are averaged
+    over a normal covariate. With two standard deviations it is that of the unequal-variance test, with Satterthwaite's
+    degrees of freedom: an approximation, as the test itself. `n` is the units in control (in each group while `ratio`
+    is 1), or a pair (treatment, control). The standardised effect is in units of the root of the mean of both
+    variances.
 
     References
     ----------
@@ -179,6 +184,9 @@ class TwoMeans(TwoGroups):
     def _told(self, effect: float) -> dict[str, float]:
         return mean_told(effect, self._common_sd(), self.baseline, "treatment mean")
 
+    def _least(self) -> float:
+        return _least(self)
+
     def _most(self, sign: float) -> Floats:
         return np.asarray(MOST_SPREADS * self._common_sd())
 
@@ -191,7 +199,7 @@ class TwoMeans(TwoGroups):
         error = np.sqrt(sum(self._variances(units)))
         return error, error
 
-    def _df(self, units: Units) -> Floats | None:
+    def _own_df(self, units: Units) -> Floats | None:
         if self.distribution == "normal":
             return None
         one, two = (u / self._cluster_size() for u in units)
@@ -204,6 +212,8 @@ class TwoMeans(TwoGroups):
         self, rng: np.random.Generator, effect: float, units: tuple[int, ...], runs: int
     ) -> tuple[tuple[Any, ...], dict[str, Any]]:
         """Normal values in both groups; with clusters their means."""
+        if self._modifier(change.Covariate) is not None:
+            raise DesignError("A covariate can't be simulated here: leave it out.")
         shrink, clusters = np.sqrt(self._variance_factor()), self._modifier(change.Clusters)
         if clusters is not None:
             # A cluster's mean spreads as sd times the root of the design effect over its size.
@@ -317,6 +327,9 @@ class PairedMeans(Estimated):
             told["d of one side"] = effect / self.sd
         return told
 
+    def _least(self) -> float:
+        return _least(self)
+
     def _most(self, sign: float) -> Floats:
         return MOST_SPREADS * self._spread()
 
@@ -324,7 +337,7 @@ class PairedMeans(Estimated):
         error = self._spread() * np.sqrt(self._variance_factor() / units[0])
         return error, error
 
-    def _df(self, units: Units) -> Floats | None:
+    def _own_df(self, units: Units) -> Floats | None:
         return units[0] / self._cluster_size() - 1
 
     def _draw(
@@ -336,6 +349,13 @@ class PairedMeans(Estimated):
 
     def _group_names(self) -> tuple[str, ...]:
         return ("pairs",)
+
+
+def _least(design: OneMean | TwoMeans | PairedMeans) -> float:
+    """A t test needs a spread; one with a covariate a slope too."""
+    if getattr(design, "distribution", "t") == "normal":
+        return 1.0
+    return 2.0 if design._modifier(change.Covariate) is None else 3.0
 
 
 def mean_ways(sd: float | Floats, baseline: float | None) -> Ways:

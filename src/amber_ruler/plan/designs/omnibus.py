@@ -204,8 +204,7 @@ class Regression(Omnibus):
         f2 = gate.positive("standardised", value)
         return np.asarray(f2 * (1 - self.explained) / (1 + f2))
 
-    def _checked_effect(self, effect: Floats) -> Floats:
-        effect = super()._checked_effect(effect)
+    def _possible(self, effect: Floats) -> Floats:
         if np.any(self.explained + effect >= 1):
             raise DesignError(f"R² can't exceed 1: the others explain {np.max(self.explained):g} already.")
         return effect
@@ -286,8 +285,7 @@ class Association(Omnibus):
             raise InputError.rule("shares", table, "a table without an empty row or column")
         return np.asarray(np.sqrt(np.sum((shares - none) ** 2 / none)))
 
-    def _checked_effect(self, effect: Floats) -> Floats:
-        effect = super()._checked_effect(effect)
+    def _possible(self, effect: Floats) -> Floats:
         if np.any(effect > self._most(1.0)):
             raise DesignError(f"A table of this size has no w above {float(np.min(self._most(1.0))):.4g}.")
         return effect

@@ -61,8 +61,8 @@ class Shares(Estimated):
     def _told(self, effect: float) -> dict[str, float]:
         return {} if self.baseline is None else share_told(effect, self.baseline, self._share)
 
-    def _checked_effect(self, effect: Floats) -> Floats:
-        return inside(super()._checked_effect(effect), self._needed())
+    def _possible(self, effect: Floats) -> Floats:
+        return effect if self.baseline is None else inside(effect, np.asarray(self.baseline))
 
     def _most(self, sign: float) -> Floats:
         return room(sign, self._needed())
@@ -328,8 +328,7 @@ class PairedProportions(Estimated):
         both = p0 * p1 + self.correlation * np.sqrt(np.maximum(_variance(p0) * _variance(p1), 0))
         return p0 + p1 - 2 * both
 
-    def _checked_effect(self, effect: Floats) -> Floats:
-        effect = super()._checked_effect(effect)
+    def _possible(self, effect: Floats) -> Floats:
         if self.baseline is not None:
             inside(effect, np.asarray(self.baseline))
         apart = self._apart(effect)
@@ -362,6 +361,10 @@ class PairedProportions(Estimated):
         """Pairs that change in one direction, in the other, or not."""
         draws.independent(self)
         apart = float(self._apart(np.asarray(effect)))
+        if not abs(effect) <= apart <= 1:
+            raise DesignError(
+                f"A difference of {effect:g} does not go with a share of {apart:.4g} of discordant pairs."
+            )
         chances = ((apart + effect) / 2, (apart - effect) / 2, 1 - apart)
         up, down, same = rng.multinomial(units[0], chances, runs).T.astype(float)
         return ((np.zeros(runs), up, down, same),), {}

@@ -74,8 +74,7 @@ class TwoRates(TwoGroups):
     def _told(self, effect: float) -> dict[str, float]:
         return {"treatment rate": self.baseline + effect, "lift": effect / self.baseline}
 
-    def _checked_effect(self, effect: Floats) -> Floats:
-        effect = super()._checked_effect(effect)
+    def _possible(self, effect: Floats) -> Floats:
         if np.any(self.baseline + effect <= 0):
             raise DesignError(f"A rate can't fall to 0 or below: the baseline is {np.min(self.baseline):g}.")
         return effect
