@@ -17,6 +17,7 @@ from amber_ruler.report.scale import scale_of
 from amber_ruler.report.schema import model_of
 from amber_ruler.report.views import VIEWS
 from amber_ruler.report.views.parts import VIEWS as VIEWS_OF_PARTS
+from amber_ruler.results.display import safe
 from amber_ruler.results.result import type_tag
 
 ONE, TWO = ar.Summary(400, 14.2, 20.0, "short"), ar.Summary(420, 11.0, 18.0, "current")
@@ -263,6 +264,34 @@ def test_a_serious_check_stands_above_the_numbers():
     assert drawn.index("Do not believe it") < drawn.index("400")
 
 
+def test_labels_of_tables_and_groups_are_inert():
+    """Descriptions, series, pairs, comparisons with a control and tables themselves let no label act."""
+    import pandas as pd
+    from matplotlib.figure import Figure
+
+    evil = "a\x1b[31m\u202eb"
+    rows = pd.DataFrame({"form": [evil, "c\x07"] * 30, evil: range(60), "day": [1, 1, 2, 2, 3, 3] * 10})
+    table = ar.table(rows)
+    samples = table.samples(evil, by="form")
+    pairs = ar.Pairs(samples[evil].values, samples["c\x07"].values, (evil, "c"), metric=evil)
+    kinds = [
+        table.describe(evil, by="form"),
+        table.daily(evil, by="form", day="day"),
+        table.check(by="form", metrics=[evil], strata="day"),
+        pairs.describe(),
+        ar.measure.groups(samples),
+        ar.measure.groups(samples).against("c\x07"),
+        ar.measure.independence(table.counts(row="form", column="day")),
+        table.check_split(by="form"),
+    ]
+    for said in (repr(table), repr(samples), *(text(r) + r.sentence() + repr(r) + r._repr_html_() for r in kinds)):
+        assert not any(sign in said for sign in "\x1b\u202e\x07")
+    for result in kinds:
+        figure = Figure()
+        result.plot(figure.subplots())
+        figure.canvas.draw()
+
+
 @pytest.mark.parametrize("label", ["[bold red]x[/]", "a\x1b[31mb", "<script>alert(1)</script>", "$x$", "ä\tö", "a\nb"])
 def test_labels_with_markup_or_control_characters_are_inert(label):
     """A label can neither colour, nor break lines, nor run."""
@@ -271,7 +300,7 @@ def test_labels_with_markup_or_control_characters_are_inert(label):
     r = ar.measure.means(ar.Summary(9, 1.0, 1.0, label), ar.Summary(9, 0.0, 1.0, "b"))
     drawn = text(r, width=100)
     assert "\x1b" not in drawn
-    assert numbers.safe(label) in drawn
+    assert safe(label) in drawn
     assert "<script>" not in r._repr_html_()
     fig = Figure()
     figure(r, fig.subplots())

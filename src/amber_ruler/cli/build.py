@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import inspect
 import re
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, get_args
 
 import typer
 from typer.core import TyperGroup
@@ -35,7 +35,7 @@ def command(name: str, run: Callable[..., None], options: Mapping[str, tuple[Any
         run(**given)
 
     wrapped.__doc__ = said
-    wrapped.__annotations__ = {option: hint for option, (hint, _) in options.items()}
+    wrapped.__annotations__ = {option: _of_numbers(hint) for option, (hint, _) in options.items()}
     wrapped.__signature__ = inspect.Signature(  # type: ignore[attr-defined]
         [
             inspect.Parameter(option, inspect.Parameter.KEYWORD_ONLY, default=default, annotation=hint)
@@ -59,9 +59,25 @@ def parameters(documented: Any) -> dict[str, str]:
     return found
 
 
+def number(text: str | float) -> float:
+    """A number as people write it: 70% is 0.7."""
+    if not isinstance(text, str):
+        return text  # a default
+    share = text.strip().removesuffix("%")
+    return float(share) / 100 if share != text.strip() else float(text)
+
+
+def _of_numbers(hint: Any) -> Any:
+    """An option that takes a number, with percentages read as shares."""
+    kind, option = get_args(hint)
+    if kind is float or float in get_args(kind):
+        option.parser, option.metavar = number, "NUMBER"
+    return hint
+
+
 def numbers(flag: str, text: str) -> list[float]:
     """Numbers separated by commas."""
     try:
-        return [float(part) for part in text.split(",")]
+        return [number(part) for part in text.split(",")]
     except ValueError:
         raise InputError(f"{flag} takes numbers separated by commas; got {text!r}.") from None

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from amber_ruler.cli.output import save_text, writable_folder, write, write_blocks
+from amber_ruler.cli.output import save_text, whole, writable_folder, write, write_blocks
 
 if TYPE_CHECKING:
     from amber_ruler.demo.day import Day, Step
@@ -94,7 +94,9 @@ def _save(day: Day, folder: Path) -> None:
     from amber_ruler.report.drawing import rulers_figure, save
 
     save_text(folder / "results.json", json_text(r for step in day.steps for r in step.results))
-    save(rulers_figure(list(day.rulers), title="Booking forms at Saltmarsh Ferries"), folder / "rulers.png")
+    with whole(folder / "rulers.png") as part:
+        save(rulers_figure(list(day.rulers), title="Booking forms at Saltmarsh Ferries"), part)
     for name in TABLES:
-        shutil.copyfile(path(name), folder / f"{name}.csv")
+        with whole(folder / f"{name}.csv") as part:
+            shutil.copyfile(path(name), part)
     write(f"\nWritten to {folder}: results.json, rulers.png, and as CSV:\n  {', '.join(TABLES)}")

@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
+from amber_ruler.cli.build import number
 from amber_ruler.cli.methods import By, Json, planned_shares
 from amber_ruler.cli.output import save_text, write, write_results
 from amber_ruler.errors import InputError
@@ -113,7 +114,7 @@ def _bounds(text: str) -> dict[str, tuple[float | None, float | None]]:
         column, equals, ends = part.partition("=")
         low, colon, high = ends.partition(":")
         try:
-            found[column.strip()] = (float(low) if low.strip() else None, float(high) if high.strip() else None)
+            found[column.strip()] = (number(low) if low.strip() else None, number(high) if high.strip() else None)
         except ValueError:
             equals = ""
         if not (equals and colon):

@@ -2,8 +2,11 @@
 
 from __future__ import annotations
 
+import io
+import os
 import sys
 import traceback
+from contextlib import suppress
 from typing import Annotated
 
 import typer
@@ -58,16 +61,53 @@ def _top(
 
 def main() -> None:
     """Run the command line; a fault of the user's input ends with 2 and no traceback."""
+    for stream in (sys.stdout, sys.stderr):
+        if isinstance(stream, io.TextIOWrapper):
+            stream.reconfigure(errors="replace")  # help and answers hold signs that not every stream can show
+    os.environ["MPLBACKEND"] = "agg"  # figures are written to files: no window is opened
+    status = _ended()
+    try:
+        if sys.stdout is not None:
+            sys.stdout.flush()
+    except OSError as error:
+        status = _no_more_output(error)
+    sys.exit(status)
+
+
+def _ended() -> int:
+    """Run a command; return the exit status."""
     try:
         app()
+    except SystemExit as end:
+        if isinstance(end.__context__, OSError):
+            return _no_more_output(end.__context__)
+        return end.code if isinstance(end.code, int) else 0
     except AmberRulerError as error:
         say_error(str(error))
-        sys.exit(2)
+        return 2
+    except KeyboardInterrupt:
+        return 130
     except MemoryError:
         say_error("There is not enough memory for this table.")
-        sys.exit(2)
+        return 2
+    except OSError as error:
+        return _no_more_output(error)
     except Exception:  # noqa: BLE001
         # The last resort: say that it is a fault of ours, and how to report it.
-        traceback.print_exc()
+        if sys.stderr is not None:
+            traceback.print_exc()
         say_error("This is a fault of Amber Ruler. Please report it with the lines above and the command you ran.")
-        sys.exit(1)
+        return 1
+    return 0
+
+
+def _no_more_output(error: OSError) -> int:
+    """The reader has seen enough, which is fine; or the output can't be written."""
+    if sys.stdout is not None:
+        with suppress(OSError, ValueError):
+            os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+    if isinstance(error, BrokenPipeError):
+        return 0
+    where = f" {error.filename}" if error.filename else " the output"
+    say_error(f"Can't write{where}: {error.strerror or error}.")
+    return 2

@@ -14,7 +14,7 @@ from typing import TYPE_CHECKING, Annotated, Any, Literal, get_args, get_origin
 
 import typer
 
-from amber_ruler.cli.build import command, lazy_group, numbers, parameters
+from amber_ruler.cli.build import command, lazy_group, number, numbers, parameters
 from amber_ruler.cli.output import save_figure, write_results
 from amber_ruler.errors import InputError
 
@@ -391,7 +391,7 @@ def labelled_numbers(flag: str, text: str) -> dict[str, float]:
     for part in text.split(","):
         label, sign, share = part.rpartition("=")
         try:
-            shares[label.strip()] = float(share)
+            shares[label.strip()] = number(share)
         except ValueError:
             sign = ""
         if not sign:

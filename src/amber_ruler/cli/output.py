@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import os
 import sys
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager, suppress
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -19,13 +20,19 @@ UNBELIEVABLE = 3
 
 def colours() -> bool:
     """Whether to write colours: to a terminal that has not asked for none."""
-    return sys.stdout.isatty() and not os.environ.get("NO_COLOR") and os.environ.get("TERM") != "dumb"
+    return (
+        sys.stdout is not None
+        and sys.stdout.isatty()
+        and not os.environ.get("NO_COLOR")
+        and os.environ.get("TERM") != "dumb"
+    )
 
 
 def write(text: str) -> None:
-    """Write a line or more; what the stream can't show is replaced, never a crash."""
-    encoding = sys.stdout.encoding or "utf-8"
-    sys.stdout.write(text.encode(encoding, "replace").decode(encoding) + "\n")
+    """Write a line or more."""
+    if sys.stdout is None:
+        raise InputError("The output is closed: there is nowhere to write the answer to.")
+    sys.stdout.write(text + "\n")
 
 
 def write_blocks(blocks: Sequence[Block]) -> None:
@@ -50,11 +57,12 @@ def write_results(results: Sequence[Result], *, as_json: bool) -> int:
 
 def say_error(message: str) -> None:
     """Write an error on the error stream, control characters made visible."""
-    from amber_ruler.report.numbers import safe
+    from amber_ruler.results.display import safe
 
-    encoding = sys.stderr.encoding or "utf-8"
     printable = "\n".join(safe(line) for line in message.splitlines())
-    sys.stderr.write(f"amber-ruler: {printable}\n".encode(encoding, "replace").decode(encoding))
+    with suppress(OSError, AttributeError):  # a closed or full error stream: the exit status says it
+        sys.stderr.write(f"amber-ruler: {printable}\n")
+        sys.stderr.flush()
 
 
 def writable_folder(path: Path) -> Path:
@@ -66,16 +74,32 @@ def writable_folder(path: Path) -> Path:
     return path
 
 
-def save_text(path: Path, text: str) -> None:
-    """Write a text file, or say why that can't be."""
+@contextmanager
+def whole(path: Path) -> Iterator[Path]:
+    """Where to write, so that the file is there whole or not at all; or say why that can't be."""
+    part = path.with_name(f"{path.stem}.part{path.suffix}")
     try:
-        path.write_text(text + "\n", encoding="utf-8")
-    except OSError as error:
-        raise InputError(f"Can't write {path}: {error.strerror or error}.") from None
+        if path.exists() and not path.is_file():
+            yield path  # a device, or a folder, which will be refused
+            return
+        try:
+            yield part
+            part.replace(path)
+        except BaseException:
+            part.unlink(missing_ok=True)
+            raise
+    except (OSError, ValueError) as error:
+        raise InputError(f"Can't write {path}: {getattr(error, 'strerror', None) or error}.") from None
+
+
+def save_text(path: Path, text: str) -> None:
+    """Write a text file."""
+    with whole(path) as part:
+        part.write_text(text + "\n", encoding="utf-8")
 
 
 def save_figure(result: Result, path: Path) -> None:
-    """Draw a result into a PNG or SVG file of 1280 by 800 pixels, or say why that can't be."""
+    """Draw a result into a PNG or SVG file of 1280 by 800 pixels."""
     from matplotlib import rc_context
     from matplotlib.backends.backend_agg import FigureCanvasAgg
     from matplotlib.figure import Figure
@@ -84,9 +108,7 @@ def save_figure(result: Result, path: Path) -> None:
         raise InputError(f"A figure is written as .png or .svg; got {path.name!r}.")
     figure = Figure(figsize=(12.8, 8.0), dpi=100, layout="constrained")
     FigureCanvasAgg(figure)
-    try:
-        with rc_context({"font.size": 13, "axes.titlepad": 14}):
-            result.plot(figure.subplots())
-            figure.savefig(path)
-    except OSError as error:
-        raise InputError(f"Can't write {path}: {error.strerror or error}.") from None
+    with rc_context({"font.size": 13, "axes.titlepad": 14}):
+        result.plot(figure.subplots())
+        with whole(path) as part:
+            figure.savefig(part, format=path.suffix.lower()[1:])

@@ -24,6 +24,11 @@ from amber_ruler.plan.simulation import simulated
 class Design(Planned):
     """A test that is still to be run; a subclass says what is measured."""
 
+    @property
+    def smallest_n(self) -> int:
+        """The fewest units that this test can do with."""
+        return int(self._least())
+
     def sample_size(self, *, power: float = 0.8, **effect: Unpack[EffectGiven]) -> PlanAnswer:
         """How many units does it take to find the effect with a chance of `power`?
 

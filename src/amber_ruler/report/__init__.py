@@ -6,6 +6,7 @@ from collections.abc import Iterable
 from typing import TYPE_CHECKING
 
 from amber_ruler.results import Result
+from amber_ruler.results.display import safe
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -37,8 +38,7 @@ def sentence(result: Result) -> str:
     """Say a result in one plain sentence."""
     from amber_ruler.report.views import view_of
 
-    said: str = view_of(result).sentence(result)
-    return said
+    return safe(view_of(result).sentence(result))
 
 
 def frame(result: Result) -> pd.DataFrame:
@@ -61,11 +61,9 @@ def fragment(result: Result) -> str:
 def display(title: str, header: tuple[str, ...], rows: Iterable[tuple[str, ...]], below: str = "") -> str:
     """Return a small table as a piece of HTML: what a notebook shows of data."""
     from amber_ruler.report.blocks import Grid, Heading
-    from amber_ruler.report.numbers import safe
     from amber_ruler.report.web import fragment as drawn
 
-    cells = tuple(tuple(map(safe, row)) for row in rows)
-    return drawn([Heading(safe(title), safe(below)), Grid(tuple(map(safe, header)), cells)])
+    return drawn([Heading(title, below), Grid(header, tuple(rows))])
 
 
 def html(results: Result | Iterable[Result], *, title: str = "Amber Ruler") -> str:
@@ -99,14 +97,19 @@ def html(results: Result | Iterable[Result], *, title: str = "Amber Ruler") -> s
 
 def figure(result: Result, ax: Axes | None = None) -> Axes:
     """Draw a result as a figure and return the Axes."""
-    from amber_ruler.report.drawing import draw_rulers
+    from amber_ruler.report.drawing import draw_rulers, inert
     from amber_ruler.report.views import view_of
 
-    view = view_of(result)
+    view, before = view_of(result), [] if ax is None else list(ax.figure.axes)
+    axes: Axes
     if hasattr(view, "draw"):
-        axes: Axes = view.draw(result, ax)
-        return axes
-    return draw_rulers(view.ruler(result), ax=ax, title=result.title)
+        axes = view.draw(result, ax)
+    else:
+        axes = draw_rulers(view.ruler(result), ax=ax, title=result.title)
+    for drawn in axes.figure.axes:
+        if drawn is axes or drawn not in before:
+            inert(drawn)
+    return axes
 
 
 def from_json(text: str) -> Result:

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
-from typing import TypeAlias
+from collections.abc import Callable
+from dataclasses import dataclass, field, fields, is_dataclass, replace
+from typing import Any, TypeAlias
 
 
 @dataclass(frozen=True, slots=True)
@@ -56,3 +57,14 @@ class Lines:
 
 
 Block: TypeAlias = Heading | Grid | Ruler | Lines
+
+
+def reworded(part: Any, change: Callable[[str], str]) -> Any:
+    """A block, or a part of one, with a change made to each of its texts."""
+    if isinstance(part, str):
+        return change(part)
+    if isinstance(part, tuple):
+        return tuple(reworded(item, change) for item in part)
+    if is_dataclass(part) and not isinstance(part, type):
+        return replace(part, **{f.name: reworded(getattr(part, f.name), change) for f in fields(part)})
+    return part

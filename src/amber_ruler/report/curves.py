@@ -24,7 +24,7 @@ _POINTS = 121
 def power_by_units(result: PlanAnswer, ax: Axes | None) -> Axes:
     """Power against units for the plan's effect and for a quarter less and more, the answer marked."""
     axes = new_axes(ax)
-    n = _units_upto(2.2 * result.n)
+    n = _units_upto(2.2 * result.n, result.design)
     # Where the power is largest at no effect at all there is one curve only.
     effects = [result.effect * factor for factor in (1.0, 0.75, 1.25)] if result.effect else [0.0]
     for k, effect in enumerate(effects):
@@ -44,7 +44,7 @@ def scenarios(result: PlanGrid, ax: Axes | None) -> Axes:
     size = columns["n" if "n" in columns else groups[-1]]
     others = [name for name in result.varied if name not in {"n", "power", "weeks"}]
     most = 1.15 * float(np.nanmax(size)) if np.isfinite(size).any() else 100.0
-    n = _units_upto(most)
+    n = _units_upto(most, result.design)
     own = [name for name in columns if name in {f.name for f in fields(result.design)}]
     for k, (key, mine) in enumerate(list(_split(columns, others).items())[: len(palette.LINES)]):
         first = int(np.argmax(mine))
@@ -86,8 +86,9 @@ def width_by_units(result: PlanAnswer, ax: Axes | None) -> Axes:
     n = np.unique(np.ceil(np.linspace(0.3, 2.5, 45) * result.n))
     factor = 100 if result.percent else 1
     effect = {"effect": result.effect} if result.effect else {}
-    half = [factor * float(result.design.precision(n=int(k), **effect).half_width or 0) for k in n if k >= 4]
-    axes.plot(n[n >= 4], half, color=palette.AMBER, linewidth=2.6)
+    n = n[n >= max(4, result.design.smallest_n)]
+    half = [factor * float(result.design.precision(n=int(k), **effect).half_width or 0) for k in n]
+    axes.plot(n, half, color=palette.AMBER, linewidth=2.6)
     _mark(axes, result.n, factor * float(result.half_width or 0), f"{result.n:,}", above=True)
     axes.set_xlabel(_axis_said(tuple(result.units)), color=palette.INK)
     axes.set_ylabel("half-width of the interval" + (" (pp)" if result.percent else ""), color=palette.INK)
@@ -109,8 +110,9 @@ def _split(columns: dict[str, Floats], others: list[str]) -> dict[tuple[float, .
     return {key: mine for key, mine in rows.items() if mine.any()}
 
 
-def _units_upto(most: float) -> Floats:
-    return np.unique(np.ceil(np.linspace(most / _POINTS, most, _POINTS)))
+def _units_upto(most: float, design: Design) -> Floats:
+    units = np.unique(np.ceil(np.linspace(most / _POINTS, most, _POINTS)))
+    return units[units >= design.smallest_n]
 
 
 def _power(design: Design, n: Floats, effect: float, **own: float) -> Floats:

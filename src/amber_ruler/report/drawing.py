@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING
 
 from amber_ruler.report import palette
 from amber_ruler.report.scale import Scale, scale_of
+from amber_ruler.results.display import safe
 
 if TYPE_CHECKING:
     import os
@@ -30,10 +31,10 @@ def draw_rulers(ruler: Ruler, *, ax: Axes | None = None, title: str = "") -> Axe
         _draw_row(axes, row, k, scale)
     axes.set_ylim(len(ruler.rows) - 0.4, -0.6)
     axes.set_xlim(scale.low, scale.high)
-    axes.set_yticks(range(len(ruler.rows)), [row.label for row in ruler.rows], parse_math=False)
+    axes.set_yticks(range(len(ruler.rows)), [row.label for row in ruler.rows])
     _graduate(axes, ruler, scale)
     if title:
-        axes.set_title(title, loc="left", color=palette.INK, fontweight="bold", parse_math=False)
+        axes.set_title(title, loc="left", color=palette.INK, fontweight="bold")
     return axes
 
 
@@ -51,9 +52,32 @@ def rulers_figure(panels: list[tuple[str, Ruler]], *, title: str = "") -> Figure
     axes = figure.subplots(len(panels), 1, squeeze=False, height_ratios=[n + 0.9 for n in rows])[:, 0]
     for ax, (name, ruler) in zip(axes, panels, strict=True):
         draw_rulers(ruler, ax=ax, title=name)
+        inert(ax)
     if title:
-        figure.suptitle(title, x=0.01, ha="left", color=palette.AMBER, fontweight="bold", fontsize=15, parse_math=False)
+        figure.suptitle(title, x=0.01, ha="left", color=palette.AMBER, fontweight="bold", fontsize=15)
     return figure
+
+
+def inert(axes: Axes) -> None:
+    """Labels are drawn as they are: no formula in them is set, and nothing else that they could do is done."""
+    from matplotlib.text import Text
+    from matplotlib.ticker import FixedLocator
+
+    numbered: list[Text] = []
+    for axis in (axes.xaxis, axes.yaxis):
+        ticks = axis.get_ticklabels()
+        if isinstance(axis.get_major_locator(), FixedLocator):
+            axis.set_ticks(axis.get_majorticklocs(), [_inert(text.get_text()) for text in ticks], parse_math=False)
+        else:
+            numbered += ticks  # such as powers of ten
+    for text in axes.findobj(Text):
+        if isinstance(text, Text) and text not in numbered:
+            text.set_parse_math(False)
+            text.set_text(_inert(text.get_text()))
+
+
+def _inert(text: str) -> str:
+    return "\n".join(safe(line) for line in text.split("\n"))
 
 
 def save(figure: Figure, path: str | os.PathLike[str]) -> None:
@@ -73,7 +97,7 @@ def new_axes(ax: Axes | None, *, height: float = 5.6) -> Axes:
 
 def finish(axes: Axes, title: str) -> Axes:
     """Title, frame and grid of a figure with two scales."""
-    axes.set_title(title, loc="left", color=palette.INK, fontweight="bold", parse_math=False)
+    axes.set_title(title, loc="left", color=palette.INK, fontweight="bold")
     for side in ("top", "right"):
         axes.spines[side].set_visible(False)
     for side in ("bottom", "left"):

@@ -12,8 +12,6 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
-from amber_ruler.results.display import safe as safe  # noqa: PLC0414 - handed on to the views
-
 if TYPE_CHECKING:
     from amber_ruler.numeric.gate import Number
 

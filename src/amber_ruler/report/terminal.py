@@ -14,9 +14,10 @@ from rich.table import Table
 from rich.text import Text
 
 from amber_ruler.report import palette
-from amber_ruler.report.blocks import Block, Grid, Heading, Lines, Ruler, RulerRow
+from amber_ruler.report.blocks import Block, Grid, Heading, Lines, Ruler, RulerRow, reworded
 from amber_ruler.report.numbers import fixed
 from amber_ruler.report.scale import Scale, scale_of
+from amber_ruler.results.display import safe
 
 if TYPE_CHECKING:
     from collections.abc import Callable, Iterable
@@ -44,9 +45,10 @@ def draw(
         legacy_windows=False,
     )
     plain = needs_ascii() if ascii_only is None else ascii_only
-    for k, block in enumerate(blocks):
+    for k, raw in enumerate(blocks):
         if k:
             console.print()
+        block = reworded(raw, safe)
         _DRAW[type(block)](console, _plain(block) if plain else block)
     text = "\n".join(line.rstrip() for line in out.getvalue().splitlines())
     return text.translate(palette.PLAIN) if plain else text
@@ -54,12 +56,8 @@ def draw(
 
 def _plain(block: Block) -> Block:
     """Words in ASCII before they are laid out, since some become longer; a ruler's marks stay one cell each."""
-    if isinstance(block, Grid):
-        rows = tuple(tuple(cell.translate(palette.PLAIN) for cell in row) for row in block.rows)
-        return Grid(tuple(name.translate(palette.PLAIN) for name in block.header), rows, block.left)
-    if isinstance(block, Lines):
-        return Lines(tuple(line.translate(palette.PLAIN) for line in block.lines), block.signs, block.strong)
-    return block
+    words = isinstance(block, (Grid, Lines))
+    return reworded(block, lambda text: text.translate(palette.PLAIN)) if words else block
 
 
 def needs_ascii() -> bool:

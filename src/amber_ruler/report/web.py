@@ -10,8 +10,9 @@ from typing import Any
 from jinja2 import Environment, PackageLoader
 
 from amber_ruler.report import numbers, palette
-from amber_ruler.report.blocks import Block, Grid, Heading, Lines, Ruler, RulerRow
+from amber_ruler.report.blocks import Block, Grid, Heading, Lines, Ruler, RulerRow, reworded
 from amber_ruler.report.scale import Scale, scale_of
+from amber_ruler.results.display import safe
 
 
 def fragment(blocks: Sequence[Block]) -> str:
@@ -21,7 +22,8 @@ def fragment(blocks: Sequence[Block]) -> str:
 
 def page(results: Iterable[Sequence[Block]], title: str) -> str:
     """Results under each other as a whole page."""
-    return str(_environment().get_template("page.html").render(results=[_drawn(b) for b in results], title=title))
+    drawn = [_drawn(blocks) for blocks in results]
+    return str(_environment().get_template("page.html").render(results=drawn, title=safe(title)))
 
 
 @lru_cache(maxsize=1)
@@ -36,7 +38,8 @@ def _drawn(blocks: Sequence[Block]) -> list[dict[str, Any]]:
     """Each block as what its template needs."""
     found: list[dict[str, Any]] = []
     title = ""
-    for block in blocks:
+    for raw in blocks:
+        block = reworded(raw, safe)
         if isinstance(block, Heading):
             title = block.title
             sign = palette.VERDICTS[block.verdict][0] if block.verdict else ""

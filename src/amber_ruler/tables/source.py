@@ -7,7 +7,7 @@ import os
 import re
 from collections import Counter
 from collections.abc import Iterator
-from contextlib import contextmanager, suppress
+from contextlib import contextmanager
 from glob import glob
 from itertools import islice
 from pathlib import Path
@@ -88,6 +88,7 @@ def engine_errors(name: str) -> Iterator[None]:
     except Exception as error:
         if type(error).__module__ == "builtins" and _raised_here(error):
             raise  # a fault of ours
+        _heed_interrupt(error)
         engine, kind = type(error).__module__.partition(".")[0].lstrip("_"), type(error).__name__
         if any(word in kind for word in ("Conversion", "InvalidInput", "InvalidOperation", "ArrowInvalid", "Parse")):
             where = _MISFIT.search(str(error))
@@ -109,6 +110,7 @@ def _opening(name: str, kind: str) -> Iterator[None]:
     except AmberRulerError:
         raise
     except Exception as error:
+        _heed_interrupt(error)
         if type(error).__module__ == "builtins":
             raise
         if "unicode" in str(error).casefold() or "utf-8" in str(error).casefold():
@@ -118,6 +120,12 @@ def _opening(name: str, kind: str) -> Iterator[None]:
             "json": "JSON Lines, an object a line",
         }
         raise DataError(f"{name} can't be read as {said.get(kind, kind)}: is the file whole?") from None
+
+
+def _heed_interrupt(error: Exception) -> None:
+    """An engine that was interrupted says so by an error of its own."""
+    if "Interrupt" in type(error).__name__ or str(error).startswith("Query interrupted"):
+        raise KeyboardInterrupt from None
 
 
 def _raised_here(error: BaseException) -> bool:
@@ -157,9 +165,11 @@ def _read(name: str, files: list[Path]) -> tuple[Any, Any]:
             relation = connection.read_json(literals, format="newline_delimited")
         if kind != "parquet" and sum(file.stat().st_size for file in files) <= _SMALL:
             # Text is parsed once, unless some value stands in the way: then only questions that meet it fail.
-            with suppress(duckdb.Error):
+            try:
                 relation.create("rows")
                 relation = connection.table("rows")
+            except duckdb.Error as error:
+                _heed_interrupt(error)
     return relation, connection
 
 
@@ -167,6 +177,8 @@ def _found(source: str) -> list[Path]:
     """The files that text stands for; what no file system takes for a path is an error as well."""
     if not source:
         raise InputError("A table has an empty path: name its file.")
+    if not source.isprintable() and source.encode(errors="replace").decode() != source:
+        raise InputError(f"The file name {source!r} is no text in UTF-8: rename the file.")
     try:
         return _files(Path(source))
     except AmberRulerError:

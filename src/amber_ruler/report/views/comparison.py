@@ -9,7 +9,6 @@ import numpy as np
 
 from amber_ruler.report import numbers, palette
 from amber_ruler.report.blocks import Block, Grid, Lines, Ruler
-from amber_ruler.report.numbers import safe
 from amber_ruler.report.views import many
 from amber_ruler.report.views import parts as views_of_parts
 from amber_ruler.report.views.measured import (
@@ -83,7 +82,7 @@ def draw(result: Comparison, ax: Axes | None = None) -> Axes:
         mean, reach = factor * float(g.mean), factor * 1.96 * float(g.se)
         top.plot([mean - reach, mean + reach], [k, k], color=palette.DUNE, linewidth=5, solid_capstyle="butt")
         top.plot([mean], [k], "o", color=palette.INK, markersize=11, markeredgecolor="white")
-    top.set_yticks(range(2), [g.label for g in arms[:2]], parse_math=False)
+    top.set_yticks(range(2), [g.label for g in arms[:2]])
     top.set_ylim(1.6, -0.6)
     top.margins(x=0.12)
     unit = " (%)" if result.percent else ""
@@ -91,7 +90,7 @@ def draw(result: Comparison, ax: Axes | None = None) -> Axes:
     for side in ("top", "right", "left"):
         top.spines[side].set_visible(False)
     top.tick_params(axis="y", length=0)
-    top.set_title(result.title, loc="left", color=palette.INK, fontweight="bold", parse_math=False)
+    top.set_title(result.title, loc="left", color=palette.INK, fontweight="bold")
     return draw_rulers(ruler(result), ax=axes)
 
 
@@ -113,7 +112,7 @@ def sentence(result: Comparison) -> str:
     if np.ndim(result.estimate):
         return many.sentence(result)
     value = amounts(result, sign=False)[0]
-    named = safe(f"{result.metric}, {result.treatment} against {result.control}")
+    named = f"{result.metric}, {result.treatment} against {result.control}"
     inside = limits_in_words(result, *amounts(result)[1:])
     proof = inside if result.p_value is None else f"{inside}, p {p_word(float(result.p_value), result.alpha)}"
     clauses = "".join(views_of_parts.clauses(result))

@@ -8,7 +8,6 @@ from typing import Any
 from amber_ruler.multiplicity import Corrected
 from amber_ruler.report import numbers
 from amber_ruler.report.blocks import Block, Grid, Heading, Lines, Ruler, RulerRow
-from amber_ruler.report.numbers import safe
 from amber_ruler.report.views.shared import checks_and_notes, standing_words
 
 _MOST_ROWS = 40
@@ -17,9 +16,9 @@ _MOST_ROWS = 40
 def layout(result: Corrected) -> list[Block]:
     """One line a comparison, under its family where there are several."""
     header = ["comparison", *(["family"] if result.families else []), "p", "adjusted p", ""]
-    columns: list[Sequence[str]] = [[safe(label) for label in result.labels]]
+    columns: list[Sequence[str]] = [list(result.labels)]
     if result.families:
-        columns.append([safe(family) for family in result.families])
+        columns.append(list(result.families))
     columns += [[numbers.p_value(p, result.alpha) for p in v.tolist()] for v in (result.p_values, result.adjusted)]
     columns.append(["stands" if stands else "" for stands in result.claims])
     rows_ = tuple(zip(*columns, strict=True))[:_MOST_ROWS]
@@ -35,12 +34,12 @@ def layout(result: Corrected) -> list[Block]:
 def ruler(result: Corrected) -> Ruler:
     """From raw to adjusted p, against alpha."""
     pairs = zip(result.labels, result.p_values.tolist(), result.adjusted.tolist(), strict=True)
-    return Ruler(tuple(RulerRow(safe(label), q, p, q) for label, p, q in pairs), centre=result.alpha, unit="p")
+    return Ruler(tuple(RulerRow(label, q, p, q) for label, p, q in pairs), centre=result.alpha, unit="p")
 
 
 def sentence(result: Corrected) -> str:
     """How many comparisons stand."""
-    standing = [safe(label) for label, stands in zip(result.labels, result.claims, strict=True) if stands]
+    standing = [label for label, stands in zip(result.labels, result.claims, strict=True) if stands]
     return standing_words(standing, len(result.labels), result.method)
 
 

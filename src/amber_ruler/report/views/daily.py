@@ -19,9 +19,9 @@ _SHADED = 3  # more variants than this would hide each other's intervals
 
 def layout(result: Daily) -> list[Block]:
     """A day a line, a variant a column."""
-    labels = tuple(numbers.safe(label) for label in result.groups)
+    labels = tuple(label for label in result.groups)
     cells = [["—" if g is None else numbers.number(float(g.mean)) for g in groups] for groups in result.groups.values()]
-    lines = tuple((numbers.safe(day), *means) for day, *means in zip(result.days, *cells, strict=True))
+    lines = tuple((day, *means) for day, *means in zip(result.days, *cells, strict=True))
     return [
         Heading(result.title, result.method),
         Grid(("", *labels), lines),
@@ -35,8 +35,8 @@ def sentence(result: Daily) -> str:
     for label, groups in result.groups.items():
         known = [g for g in groups if g is not None]
         low, high = (choose(known, key=lambda g: float(g.mean)) for choose in (min, max))
-        ends = (f"{numbers.number(float(g.mean))} (day {numbers.safe(g.label)})" for g in (low, high))
-        parts.append(f"{numbers.safe(label)} between {' and '.join(ends)}")
+        ends = (f"{numbers.number(float(g.mean))} (day {g.label})" for g in (low, high))
+        parts.append(f"{label} between {' and '.join(ends)}")
     return f"{result.metric} on {len(result.days)} days: {'; '.join(parts)}."
 
 

@@ -20,7 +20,7 @@ _QUANTILES = ("1%", "25%", "median", "75%", "99%")
 
 def layout(result: Description) -> list[Block]:
     """A column a variant, a line a number: variants are few, numbers many."""
-    labels = tuple(numbers.safe(label) for label in result.groups)
+    labels = tuple(label for label in result.groups)
     columns = [_lines(g) for g in result.groups.values()]
     rows = tuple((name, *(column[name] for column in columns)) for name in columns[0])
     return [
@@ -34,7 +34,7 @@ def layout(result: Description) -> list[Block]:
 def sentence(result: Description) -> str:
     """Where the values lie, in one sentence."""
     parts = [
-        f"{numbers.safe(label)} {numbers.number(g.mean)} (median {numbers.number(g.quantiles[2])}, n {g.n:,})"
+        f"{label} {numbers.number(g.mean)} (median {numbers.number(g.quantiles[2])}, n {g.n:,})"
         for label, g in result.groups.items()
     ]
     return f"{result.metric} on average: {'; '.join(parts)}."
@@ -67,10 +67,10 @@ def draw(result: Description, ax: Axes | None = None) -> Axes:
         if g.high > last:
             said = f"up to {numbers.number(g.high)}"
             axes.annotate(said, (last, k), xytext=(8, 0), textcoords="offset points", va="center", color=palette.STONE)
-    axes.set_yticks(range(len(result.groups)), list(result.groups), parse_math=False)
+    axes.set_yticks(range(len(result.groups)), list(result.groups))
     axes.set_ylim(len(result.groups) - 0.4, -0.6)
     axes.set_xlabel(f"{result.metric}: box from quartile to quartile, line to 1% and 99%, mean with its 95% interval")
-    axes.set_title(result.title, loc="left", color=palette.INK, fontweight="bold", parse_math=False)
+    axes.set_title(result.title, loc="left", color=palette.INK, fontweight="bold")
     for side in ("top", "right", "left"):
         axes.spines[side].set_visible(False)
     axes.tick_params(axis="y", length=0)

@@ -8,7 +8,6 @@ import numpy as np
 
 from amber_ruler.report import numbers
 from amber_ruler.report.blocks import Block, Lines, Ruler
-from amber_ruler.report.numbers import safe
 from amber_ruler.report.views import many
 from amber_ruler.report.views import parts as views_of_parts
 from amber_ruler.report.views.measured import (
@@ -34,7 +33,7 @@ def layout(result: Estimate) -> list[Block]:
         heading(result),
         *alarms(result.checks),
         *([groups(result)] if result.groups else []),
-        Lines((f"{safe(result.label)}  {value}   {limits_in_words(result, low, high)}",), strong=True),
+        Lines((f"{result.label}  {value}   {limits_in_words(result, low, high)}",), strong=True),
         ruler(result),
         *test(result),
         *views_of_parts.blocks(result),
@@ -49,7 +48,7 @@ def ruler(result: Estimate) -> Ruler:
     if np.ndim(result.estimate):
         return many.ruler(result)
     centre = None if result.test is None else float(result.null)
-    row = ruler_row(result, safe(result.label))
+    row = ruler_row(result, result.label)
     return Ruler((row,), centre, result.margin, result.percent, "%" if result.percent else "")
 
 
@@ -58,7 +57,7 @@ def sentence(result: Estimate) -> str:
     if np.ndim(result.estimate):
         return many.sentence(result)
     value, low, high = amounts(result)
-    said = f"{safe(result.title)} is {value} ({limits_in_words(result, low, high)}"
+    said = f"{result.title} is {value} ({limits_in_words(result, low, high)}"
     clauses = "".join(views_of_parts.clauses(result))
     if result.p_value is None:
         return f"{said}){clauses}."

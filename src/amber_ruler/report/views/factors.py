@@ -7,7 +7,6 @@ from typing import TYPE_CHECKING, Any
 
 from amber_ruler.report import numbers, palette
 from amber_ruler.report.blocks import Block, Grid, Heading, Lines
-from amber_ruler.report.numbers import safe
 from amber_ruler.report.views.measured import p_word
 from amber_ruler.report.views.shared import alarms, checks_and_notes, squares, test_terms
 
@@ -26,7 +25,7 @@ def layout(result: Factors) -> list[Block]:
     if _together(result) and len(result.names) == 2:
         simple = [squares(result.simple(name), result.alpha) for name in result.names]
     return [
-        Heading(safe(result.title), f"{result.method} · {test_terms(result.alpha, '')}"),
+        Heading(result.title, f"{result.method} · {test_terms(result.alpha, '')}"),
         *alarms(result.checks),
         _cells(result),
         squares(result.squares, result.alpha),
@@ -41,10 +40,8 @@ def _cells(result: Factors) -> Grid:
     for cell, g in list(zip(result.cells, result.groups, strict=True))[:_MOST_ROWS]:
         low, high = float(g.more["low"]), float(g.more["high"])
         mean, *ends = numbers.together(float(g.mean), low, high)
-        rows_.append((*map(safe, cell), numbers.whole(g.n), mean, numbers.number(float(g.sd)), *ends))
-    return Grid(
-        (*map(safe, result.names), "n", "mean", "sd", "low", "high"), tuple(rows_), left=tuple(range(len(result.names)))
-    )
+        rows_.append((*cell, numbers.whole(g.n), mean, numbers.number(float(g.sd)), *ends))
+    return Grid((*result.names, "n", "mean", "sd", "low", "high"), tuple(rows_), left=tuple(range(len(result.names))))
 
 
 def _together(result: Factors) -> list[SquaresRow]:
@@ -66,7 +63,7 @@ def draw(result: Factors, ax: Axes | None = None) -> Axes:
     other = axes.figure.add_subplot(halves[0, 1], sharey=axes)
     _lines(result, axes, 0, 1)
     _lines(result, other, 1, 0)
-    axes.set_title(result.title, loc="left", color=palette.INK, fontweight="bold", parse_math=False)
+    axes.set_title(result.title, loc="left", color=palette.INK, fontweight="bold")
     return axes
 
 
@@ -92,9 +89,9 @@ def _lines(result: Factors, axes: Axes, along: int, by: int) -> None:
         axes.plot(xs, means, dash, color=colour, marker="os^Dv"[turn % 5], markersize=7, label=" · ".join(way))
         for x, low, high in zip(xs, lows, highs, strict=True):  # lines, so that the legend keeps away from them
             axes.plot([x, x], [low, high], color=colour, linewidth=2, alpha=0.6)
-    axes.set_xticks(range(len(result.levels[along])), result.levels[along], parse_math=False)
-    axes.set_xlabel(result.names[along], color=palette.INK, parse_math=False)
-    axes.set_ylabel(result.metric, color=palette.INK, parse_math=False)
+    axes.set_xticks(range(len(result.levels[along])), result.levels[along])
+    axes.set_xlabel(result.names[along], color=palette.INK)
+    axes.set_ylabel(result.metric, color=palette.INK)
     axes.legend(title=result.names[by], frameon=False, fontsize="small")
     for side in ("top", "right"):
         axes.spines[side].set_visible(False)
@@ -105,17 +102,17 @@ def _lines(result: Factors, axes: Axes, along: int, by: int) -> None:
 def sentence(result: Factors) -> str:
     """Interactions first: where there is one, a main effect is an average over different effects."""
     together = _together(result)
-    named = safe(result.metric)
+    named = result.metric
     if together:
         first = together[0]
         p = _p(first, result.alpha)
         return (
-            f"{named}: what one factor does depends on the other ({safe(first.label)}, p {p}): read the cells and the"
+            f"{named}: what one factor does depends on the other ({first.label}, p {p}): read the cells and the"
             " effects within levels, not the averages."
         )
     found = [r for r in result.squares if r.p_value is not None and " × " not in r.label]
-    parts = [f"{safe(r.label)} p {_p(r, result.alpha)}" for r in found]
-    shown = [safe(r.label) for r in found if r.p_value is not None and r.p_value < result.alpha]
+    parts = [f"{r.label} p {_p(r, result.alpha)}" for r in found]
+    shown = [r.label for r in found if r.p_value is not None and r.p_value < result.alpha]
     said = (
         f"{' and '.join(shown)} {'make' if len(shown) > 1 else 'makes'} a difference"
         if shown

@@ -9,7 +9,6 @@ import numpy as np
 
 from amber_ruler.report import numbers
 from amber_ruler.report.blocks import Block, Grid, Heading, Lines, Ruler
-from amber_ruler.report.numbers import safe
 from amber_ruler.report.views import many
 from amber_ruler.report.views.measured import amounts, ruler_row, span
 from amber_ruler.report.views.shared import alarms, checks_and_notes, standing_words
@@ -39,9 +38,9 @@ def layout(result: Family) -> list[Block]:
         (f" · keeps {r.correction.keeps} at {r.correction.alpha:g}" for r in result.results if r.correction), ""
     )
     serious = [c for r in result.results for c in r.checks if c.severity == "serious"]
-    notes = dict.fromkeys(f"{safe(label)}: {safe(n)}" for label, r in _each(result) for n in r.notes if "ends at" in n)
+    notes = dict.fromkeys(f"{label}: {n}" for label, r in _each(result) for n in r.notes if "ends at" in n)
     return [
-        Heading(safe(result.title), f"{result.method}{keeps}"),
+        Heading(result.title, f"{result.method}{keeps}"),
         *alarms(serious),
         Grid(tuple(header), tuple(cells), left=left),
         *[block for name, ruler in panels(result) for block in (Lines((name,)), ruler)],
@@ -63,7 +62,7 @@ def panels(result: Family) -> list[tuple[str, Ruler]]:
         margins = {one.margin for _, one in members}
         rows_ = tuple(ruler_row(one, label) for label, one in members)
         chance = first.quantity == "superiority"
-        said = {"share": "percentage points", "ratio": "ratio", "correlation": "correlation"}.get(unit, safe(metric))
+        said = {"share": "percentage points", "ratio": "ratio", "correlation": "correlation"}.get(unit, metric)
         said = "chance to have more" if chance else said
         marks = "%" if chance else {"share": "pp", "ratio": "times"}.get(unit, "")
         margin = first.margin if len(margins) == 1 else None
@@ -93,9 +92,9 @@ def draw(result: Family, ax: Axes | None = None) -> Axes:
 def sentence(result: Family) -> str:
     """How many comparisons stand, or what each says."""
     if not any(r.correction for r in result.results):
-        verdicts = "; ".join(f"{safe(label)} {r.verdict}" for label, r in _each(result) if r.verdict)
+        verdicts = "; ".join(f"{label} {r.verdict}" for label, r in _each(result) if r.verdict)
         return f"{len(result):,} comparisons, none corrected for their number: {verdicts}."
-    standing = [safe(label) for label, r in _each(result) if r.correction and r.correction.stands]
+    standing = [label for label, r in _each(result) if r.correction and r.correction.stands]
     return standing_words(standing, len(result), result.method)
 
 
@@ -116,7 +115,7 @@ def _each(result: Family) -> Sequence[tuple[str, Measurement]]:
 def _cells(result: Family, k: int, *, corrected: bool) -> tuple[str, ...]:
     one = result.results[k]
     value, low, high = amounts(one)
-    cells = [safe(result.labels[k]), *([safe(result.families[k])] if result.families else []), value]
+    cells = [result.labels[k], *([result.families[k]] if result.families else []), value]
     low, high = (f"> {low}" if one.interval.low_open else low), (f"< {high}" if one.interval.high_open else high)
     cells.append(span(low, high, one.alternative))
     cells.append("" if one.p_value is None else numbers.p_value(float(one.p_value), one.alpha))

@@ -17,7 +17,7 @@ _ALARM_Z = 3.29  # two-sided 1 in 1,000
 
 def layout(result: Findings) -> list[Block]:
     """Serious findings first, then the counts, then everything else that was looked at."""
-    counts = [(numbers.safe(label), numbers.whole(n)) for label, n in result.counts.items()]
+    counts = [(label, numbers.whole(n)) for label, n in result.counts.items()]
     if len(counts) > 1:
         counts.append(("in total", numbers.whole(sum(result.counts.values()))))
     what = "rows" if result.units is None else "units"
@@ -38,13 +38,13 @@ def ruler(result: Findings) -> Ruler:
     for label, n in result.counts.items():
         planned = result.planned[label]
         away, reach = n / total - planned, _ALARM_Z * math.sqrt(planned * (1 - planned) / total)
-        rows.append(RulerRow(numbers.safe(label), away, away - reach, away + reach))
+        rows.append(RulerRow(label, away, away - reach, away + reach))
     return Ruler(tuple(rows), percent=True, unit="pp")
 
 
 def sentence(result: Findings) -> str:
     """The verdict in one sentence."""
-    serious = [numbers.safe(c.name) for c in result.checks if c.severity == "serious"]
+    serious = [c.name for c in result.checks if c.severity == "serious"]
     warnings = sum(c.severity == "warning" for c in result.checks)
     if serious:
         return f"Do not believe any difference in this table yet: {', '.join(serious)}."

@@ -6,7 +6,6 @@ from typing import TYPE_CHECKING, Any
 
 from amber_ruler.report import numbers
 from amber_ruler.report.blocks import Block, Grid, Heading, Lines, Ruler, RulerRow
-from amber_ruler.report.numbers import safe
 from amber_ruler.report.views.measured import effects, p_word
 from amber_ruler.report.views.shared import alarms, checks_and_notes, counted_test, level, marked, test_terms
 
@@ -19,7 +18,7 @@ def layout(result: GoodnessOfFit) -> list[Block]:
     table = rows(result)
     cells = tuple(
         (
-            safe(label),
+            label,
             numbers.whole(result.counts[k]),
             numbers.percent(float(table["share"][k])),
             f"{numbers.number(100 * float(result.low[k]))} to {numbers.percent(float(result.high[k]))}",
@@ -32,7 +31,7 @@ def layout(result: GoodnessOfFit) -> list[Block]:
     limits_name = f"{level(1 - result.alpha)} together"
     header = ("", "count", "share", limits_name, "expected", "adds", "residual", "adj. p", "")
     return [
-        Heading(safe(result.title), f"{result.method} · {test_terms(result.alpha, '')}"),
+        Heading(result.title, f"{result.method} · {test_terms(result.alpha, '')}"),
         *alarms(result.checks),
         Grid(header, cells, left=(0, 8)),
         ruler(result),
@@ -47,7 +46,7 @@ def ruler(result: GoodnessOfFit) -> Ruler:
     """Each share less the one expected, with simultaneous limits."""
     table = rows(result)
     bars = (
-        RulerRow(safe(label), share - goal, low - goal, high - goal)
+        RulerRow(label, share - goal, low - goal, high - goal)
         for label, share, goal, low, high in zip(
             result.labels, *(table[name].tolist() for name in ("share", "planned", "low", "high")), strict=True
         )
@@ -59,14 +58,14 @@ def sentence(result: GoodnessOfFit) -> str:
     """Whether the shares are as expected, and which are not."""
     p = p_word(float(result.test.p_value), result.alpha)
     if float(result.test.p_value) >= result.alpha:
-        return f"{safe(result.title)}: that the shares are others than expected is not shown (p {p})."
+        return f"{result.title}: that the shares are others than expected is not shown (p {p})."
     off = [
-        f"{'more' if r > 0 else 'fewer'} {safe(label)}"
+        f"{'more' if r > 0 else 'fewer'} {label}"
         for label, r, q in zip(result.labels, result.residuals, result.residual_p, strict=True)
         if q < result.alpha
     ]
     where = f": {', '.join(off)}" if off else "; no single kind stands out"
-    return f"{safe(result.title)}: the shares are not those expected (p {p}){where}."
+    return f"{result.title}: the shares are not those expected (p {p}){where}."
 
 
 def rows(result: GoodnessOfFit) -> dict[str, Any]:

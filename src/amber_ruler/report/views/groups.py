@@ -6,7 +6,6 @@ from typing import TYPE_CHECKING, Any
 
 from amber_ruler.report import numbers
 from amber_ruler.report.blocks import Block, Grid, Heading, Lines, Ruler, RulerRow
-from amber_ruler.report.numbers import safe
 from amber_ruler.report.views.measured import degrees, effects, p_word
 from amber_ruler.report.views.shared import alarms, checks_and_notes, squares, test_terms
 
@@ -20,7 +19,7 @@ _MOST_ROWS = 40
 def layout(result: Groups) -> list[Block]:
     """Title, alarms, groups, their intervals, squares, test, effects, checks, notes, sentence."""
     return [
-        Heading(safe(result.title), f"{result.method} · {test_terms(result.alpha, '')}"),
+        Heading(result.title, f"{result.method} · {test_terms(result.alpha, '')}"),
         *alarms(result.checks),
         _groups(result),
         ruler(result),
@@ -41,7 +40,7 @@ def _groups(result: Groups) -> Grid:
     for g, width in zip(some, widths, strict=True):
         mean, *rest = numbers.together(float(g.mean), *(float(v) for v in g.more.values()), width=width or None)
         own = () if ranked else (numbers.number(float(g.sd)), numbers.number(float(g.se)))
-        rows_.append((safe(g.label), numbers.whole(g.n), mean, *own, *rest))
+        rows_.append((g.label, numbers.whole(g.n), mean, *own, *rest))
     columns = ("median",) if ranked else ("mean", "sd", "se")
     blank = ("",) * (len(columns) + len(more))
     rows_.append(("in total", numbers.whole(sum(float(g.n) for g in result.groups)), *blank))
@@ -52,7 +51,7 @@ def ruler(result: Groups) -> Ruler:
     """Each group's mean with its interval, the highest first; by ranks the median and the middle half."""
     some = sorted(result.groups, key=lambda g: -float(g.mean))[:_MOST_ROWS]
     low, high = ("25%", "75%") if result.compared == "ranks" else ("low", "high")
-    bars = (RulerRow(safe(g.label), float(g.mean), float(g.more[low]), float(g.more[high])) for g in some)
+    bars = (RulerRow(g.label, float(g.mean), float(g.more[low]), float(g.more[high])) for g in some)
     return Ruler(tuple(bars), centre=None)
 
 
@@ -72,13 +71,13 @@ def _test(result: Groups) -> str:
 def sentence(result: Groups) -> str:
     """Whether anything is there; which, is another question."""
     p = p_word(float(result.test.p_value), result.alpha)
-    named = safe(result.metric)
+    named = result.metric
     if float(result.test.p_value) >= result.alpha:
         return (
             f"{named}: that any of the {len(result.groups)} groups differs is not shown (p {p}), which does not show"
             " that they are equal."
         )
-    high, low = (safe(_end(result, sign).label) for sign in (-1, 1))
+    high, low = (_end(result, sign).label for sign in (-1, 1))
     return f"{named}: the {len(result.groups)} groups are not all alike (p {p}); {high} is highest and {low} lowest."
 
 

@@ -8,7 +8,6 @@ import numpy as np
 
 from amber_ruler.report import numbers, palette
 from amber_ruler.report.blocks import Block, Grid, Heading, Lines
-from amber_ruler.report.numbers import safe
 from amber_ruler.report.views.measured import effects, p_word
 from amber_ruler.report.views.shared import alarms, checks_and_notes, counted_test, marked, test_terms
 
@@ -23,7 +22,7 @@ _MOST_ROWS = 60
 def layout(result: Independence) -> list[Block]:
     """Title, alarms, counts, each cell against what was expected, test, effects, checks, sentence."""
     return [
-        Heading(safe(result.title), f"{result.method} · {test_terms(result.alpha, '')}"),
+        Heading(result.title, f"{result.method} · {test_terms(result.alpha, '')}"),
         *alarms(result.checks),
         _counts(result),
         _cells(result),
@@ -37,11 +36,9 @@ def layout(result: Independence) -> list[Block]:
 def _counts(result: Independence) -> Grid:
     """The counts with both margins."""
     o = result.table.counts
-    rows_ = [
-        (safe(label), *map(numbers.whole, [*row, row.sum()])) for label, row in zip(result.table.rows, o, strict=True)
-    ]
+    rows_ = [(label, *map(numbers.whole, [*row, row.sum()])) for label, row in zip(result.table.rows, o, strict=True)]
     rows_.append(("in total", *map(numbers.whole, [*o.sum(axis=0), o.sum()])))
-    return Grid(("", *map(safe, result.table.columns), "in total"), tuple(rows_))
+    return Grid(("", *result.table.columns, "in total"), tuple(rows_))
 
 
 def _cells(result: Independence) -> Grid:
@@ -50,10 +47,10 @@ def _cells(result: Independence) -> Grid:
     cells: list[tuple[str, ...]] = []
     for k, (row, column) in enumerate(zip(table["row"][:_MOST_ROWS], table["column"], strict=False)):
         if k % len(result.table.columns) == 0:
-            cells.append((safe(row), *("" for _ in range(8))))
+            cells.append((row, *("" for _ in range(8))))
         cells.append(
             (
-                f"  {safe(column)}",
+                f"  {column}",
                 numbers.whole(table["count"][k]),
                 *(numbers.percent(float(table[name][k])) for name in ("share_of_row", "share_of_column")),
                 *(numbers.number(float(table[name][k])) for name in ("expected", "contribution", "residual")),
@@ -82,25 +79,25 @@ def draw(result: Independence, ax: Axes | None = None) -> Axes:
         dark = abs(result.residuals[i, j]) > 0.6 * most
         colour = "white" if dark else palette.INK
         said = f"{numbers.whole(count)}\n{numbers.number(float(result.residuals[i, j]))} {sign}"
-        axes.text(j, i, said.strip(), ha="center", va="center", color=colour, parse_math=False)
-    axes.set_xticks(range(o.shape[1]), result.table.columns, parse_math=False)
-    axes.set_yticks(range(o.shape[0]), result.table.rows, parse_math=False)
+        axes.text(j, i, said.strip(), ha="center", va="center", color=colour)
+    axes.set_xticks(range(o.shape[1]), result.table.columns)
+    axes.set_yticks(range(o.shape[0]), result.table.rows)
     said = "below the count: standard errors from the count expected (▲▼ beyond chance)"
-    axes.set_xlabel(f"{result.table.column_name}\n{said}", color=palette.INK, parse_math=False)
-    axes.set_ylabel(result.table.row_name, color=palette.INK, parse_math=False)
+    axes.set_xlabel(f"{result.table.column_name}\n{said}", color=palette.INK)
+    axes.set_ylabel(result.table.row_name, color=palette.INK)
     axes.tick_params(length=0, labelcolor=palette.INK)
     for side in axes.spines.values():
         side.set_visible(False)
     bar = axes.figure.colorbar(tiles, ax=axes)
     bar.outline.set_visible(False)
-    axes.set_title(result.title, loc="left", color=palette.INK, fontweight="bold", parse_math=False)
+    axes.set_title(result.title, loc="left", color=palette.INK, fontweight="bold")
     return axes
 
 
 def sentence(result: Independence) -> str:
     """Whether they go together, and in which cells."""
     p = p_word(float(result.test.p_value), result.alpha)
-    title = safe(result.title)
+    title = result.title
     if float(result.test.p_value) >= result.alpha:
         return f"{title}: that they go together is not shown (p {p})."
     table = rows(result)
@@ -109,7 +106,7 @@ def sentence(result: Independence) -> str:
     cells = [
         f"{'more' if table['residual'][k] > 0 else 'fewer'} {table['column'][k]} in {table['row'][k]}" for k in off
     ]
-    where = f"; than expected: {', '.join(map(safe, cells))}" if cells else "; no single cell stands out"
+    where = f"; than expected: {', '.join(cells)}" if cells else "; no single cell stands out"
     v = numbers.number(float(result.effects["cramers_v"].value))
     return f"{title}: they go together (p {p}, Cramér's V {v}){where}."
 

@@ -8,7 +8,6 @@ import numpy as np
 
 from amber_ruler.report import numbers
 from amber_ruler.report.blocks import Block, Grid, Lines, Ruler, RulerRow
-from amber_ruler.report.numbers import safe
 from amber_ruler.report.views import parts as views_of_parts
 from amber_ruler.report.views.measured import drawn_limits, half_width, heading, span
 from amber_ruler.report.views.shared import alarms, checks_and_notes
@@ -52,7 +51,7 @@ def layout(result: Measurement) -> list[Block]:
 def labels(result: Measurement) -> list[str]:
     """What each comparison is called; its number where nothing says."""
     if result.axis is not None:
-        return [safe(label) for label in result.axis.labels]
+        return list(result.axis.labels)
     return [str(k + 1) for k in range(np.size(result.estimate))]
 
 
@@ -85,15 +84,13 @@ def sentence(result: Measurement) -> str:
     """How many there are, and which stand out."""
     size = np.size(result.estimate)
     if not isinstance(result, Comparison):
-        return f"{size:,} estimates of {safe(result.metric)}."
+        return f"{size:,} estimates of {result.metric}."
     if result.correction is not None:
         return views_of_parts.standing(result, labels(result))
     verdicts = np.ravel(result.verdict)
     counts = [f"{int(np.sum(verdicts == word)):,} {word}" for word in dict.fromkeys(verdicts.tolist())]
-    named = f"{safe(result.treatment)} with {safe(result.control)}"
-    return (
-        f"{safe(result.metric)}: {size:,} comparisons of {named}: {', '.join(counts)}, none corrected for their number."
-    )
+    named = f"{result.treatment} with {result.control}"
+    return f"{result.metric}: {size:,} comparisons of {named}: {', '.join(counts)}, none corrected for their number."
 
 
 def rows(result: Measurement) -> dict[str, Any]:

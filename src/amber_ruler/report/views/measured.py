@@ -11,7 +11,6 @@ import numpy as np
 from amber_ruler.numeric.gate import Number
 from amber_ruler.report import numbers
 from amber_ruler.report.blocks import Block, Grid, Heading, Lines, RulerRow
-from amber_ruler.report.numbers import safe
 from amber_ruler.report.views.shared import level, test_terms
 from amber_ruler.results import Comparison, EffectSize, Estimate, Group, Interval, Measurement
 
@@ -23,8 +22,8 @@ def heading(result: Measurement) -> Heading:
     terms = test_terms(result.alpha, result.alternative) if result.test else ""
     prior = f"prior {result.evidence.prior}" if result.evidence else ""
     return Heading(
-        safe(result.title),
-        " · ".join(safe(part) for part in (result.method, prior, terms) if part),
+        result.title,
+        " · ".join(part for part in (result.method, prior, terms) if part),
         str(result.verdict),
     )
 
@@ -46,7 +45,7 @@ def groups(result: Measurement) -> Grid:
     width = max((float(g.se) for g in result.groups), default=math.nan)
     means = numbers.together(*(float(g.mean) for g in result.groups), width=width if width > 0 else None)
     rows = [
-        (safe(g.label), *_cells(g, mean, header), *(numbers.number(float(v)) for v in g.more.values()))
+        (g.label, *_cells(g, mean, header), *(numbers.number(float(v)) for v in g.more.values()))
         for g, mean in zip(result.groups, means, strict=True)
     ]
     more = tuple(result.groups[0].more)
@@ -76,13 +75,13 @@ def _cells(group: Group, mean: str, header: tuple[str, ...]) -> list[str]:
 def between(result: Comparison) -> str:
     """Both labels and the sign between them."""
     sign = "over" if result.quantity == "superiority" else "/" if result.scale == "ratio" else "−"
-    return safe(f"{result.treatment} {sign} {result.control}")
+    return f"{result.treatment} {sign} {result.control}"
 
 
 def ruler_row(result: Measurement, label: str) -> RulerRow:
     """One result as a row of a ruler that several share."""
     low, high = drawn_limits(result)
-    return RulerRow(safe(label), float(result.estimate), float(low), float(high), str(result.verdict))
+    return RulerRow(label, float(result.estimate), float(low), float(high), str(result.verdict))
 
 
 def effects(found: Mapping[str, EffectSize], alternative: str = "two-sided") -> list[Block]:

@@ -30,7 +30,7 @@ def layout(result: PairsDescription) -> list[Block]:
 
 def _line(group: Group) -> tuple[str, ...]:
     numbered = (numbers.number(float(v)) for v in (group.mean, group.sd, group.se))
-    return (numbers.safe(group.label), numbers.whole(float(group.n)), *numbered)
+    return (group.label, numbers.whole(float(group.n)), *numbered)
 
 
 def sentence(result: PairsDescription) -> str:
@@ -40,7 +40,7 @@ def sentence(result: PairsDescription) -> str:
     units = "unit with one side only is" if result.left_out == 1 else "units with one side only are"
     alone = f"; {result.left_out:,} {units} left out" if result.left_out else ""
     return (
-        f"{numbers.safe(treatment.label)} less {numbers.safe(control.label)} is"
+        f"{treatment.label} less {control.label} is"
         f" {numbers.number(float(difference.mean))} on average of {difference.n:,} pairs; {together}{alone}."
     )
 
@@ -69,7 +69,7 @@ def draw(result: PairsDescription, ax: Axes | None = None) -> Axes:
         axes.plot([at, at], [mean - reach, mean + reach], color=palette.AMBER, linewidth=5, zorder=4)
         axes.plot([at], [mean], "o", color=palette.AMBER, markersize=12, markeredgecolor="white", zorder=5)
     axes.set_xlim(-0.35, 1.35)
-    axes.set_xticks([0, 1], [group.label for group in result.groups[:2]], parse_math=False)
+    axes.set_xticks([0, 1], [group.label for group in result.groups[:2]])
     shown_of = f", {len(some):,} of {len(before):,} units" if len(some) < len(before) else ""
     axes.set_ylabel(f"{result.metric or 'value'}: a line a unit{shown_of}, means with 95% intervals")
     title = result.title if result.correlation is None else f"{result.title} (correlation {result.correlation:.2f})"

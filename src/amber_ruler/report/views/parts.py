@@ -9,7 +9,6 @@ import numpy as np
 
 from amber_ruler.report import numbers
 from amber_ruler.report.blocks import Block, Grid, Lines, RulerRow
-from amber_ruler.report.numbers import safe
 from amber_ruler.report.views.measured import amounts, ruler_row
 from amber_ruler.results import (
     Adjustment,
@@ -50,7 +49,7 @@ class _Evidence:
         return [Grid(("", ""), tuple(facts))]
 
     def clause(self, part: Evidence, result: Measurement) -> str:
-        better = safe(getattr(result, "treatment", ""))
+        better = getattr(result, "treatment", "")
         said = f"; {better} is better with a probability of {chance(float(part.chance_better))}"
         if part.log_bayes_factor is None:
             return said
@@ -69,7 +68,7 @@ class _Adjustment:
             se = "" if one.se is None else numbers.number(float(one.se))
             p = "" if one.p_value is None else numbers.p_value(float(one.p_value), one.alpha)
             table.append((name, value, low, high, se, p))
-        covariates = " and ".join(map(safe, part.slopes)) or "the adjustment"
+        covariates = " and ".join(part.slopes) or "the adjustment"
         together = (
             "" if part.correlation is None else f"correlation {numbers.number(part.correlation)} within variants: "
         )
@@ -80,7 +79,7 @@ class _Adjustment:
         return [Grid(("", "difference", "low", "high", "se", "p"), tuple(table)), Lines((worth,))]
 
     def clause(self, part: Adjustment, result: Measurement) -> str:
-        return f"; {' and '.join(map(safe, part.steps))}"
+        return f"; {' and '.join(part.steps)}"
 
     def columns(self, part: Adjustment) -> dict[str, Any]:
         raw = {f"raw_{name}": getattr(part.raw, name) for name in ("estimate", "se")}
@@ -92,20 +91,20 @@ class _Correction:
     def blocks(self, part: Correction, result: Measurement) -> list[Block]:
         found: list[Block] = []
         if np.ndim(part.adjusted) == 0:
-            family = f" in the family {safe(part.family)}" if part.family else ""
+            family = f" in the family {part.family}" if part.family else ""
             p = numbers.p_value(float(part.adjusted), part.alpha)
             found.append(
-                Lines((f"adjusted p {p}   {safe(part.method)}, {part.size} comparisons{family}, keeps {part.keeps}",))
+                Lines((f"adjusted p {p}   {part.method}, {part.size} comparisons{family}, keeps {part.keeps}",))
             )
         if part.letters:
-            rows = sorted(((letters, safe(label)) for label, letters in part.letters.items()), key=lambda row: row[0])
+            rows = sorted(((letters, label) for label, letters in part.letters.items()), key=lambda row: row[0])
             header = ("group", "letters: those who share one do not differ significantly")
             found.append(Grid(header, tuple((label, letters) for letters, label in rows), left=(0, 1)))
         return found
 
     def clause(self, part: Correction, result: Measurement) -> str:
         p = numbers.p_value(float(part.adjusted), part.alpha)
-        return f"; adjusted p {p if p.startswith('<') else f'= {p}'} ({safe(part.method)}, {part.size} comparisons)"
+        return f"; adjusted p {p if p.startswith('<') else f'= {p}'} ({part.method}, {part.size} comparisons)"
 
     def columns(self, part: Correction) -> dict[str, Any]:
         family = {"family": part.family} if part.family else {}
@@ -173,19 +172,19 @@ def standing(result: Comparison, labels: list[str]) -> str:
     if part is None:
         return ""
     stands = np.ravel(part.stands)
-    what = {"pair": "pairs differ", "variant": f"groups differ from {safe(result.control)}"}
+    what = {"pair": "pairs differ", "variant": f"groups differ from {result.control}"}
     comparisons = f"comparisons {'stands' if stands.sum() == 1 else 'stand'}"
     named = what.get(result.axis.name if result.axis else "", comparisons)
-    start = f"{safe(result.metric)}: {int(stands.sum())} of {stands.size} {named} after {safe(part.method)}"
+    start = f"{result.metric}: {int(stands.sum())} of {stands.size} {named} after {part.method}"
     found = [label for label, s in zip(labels, stands, strict=True) if s]
     if result.axis is not None and result.axis.name == "variant":
-        found = [label.removesuffix(f" − {safe(result.control)}") for label in found]
+        found = [label.removesuffix(f" − {result.control}") for label in found]
     listed = f": {', '.join(found)}" if 0 < len(found) <= 6 else ""
     alone = [
         g for g, own in part.letters.items() if not any(set(own) & set(o) for k, o in part.letters.items() if k != g)
     ]
     if len(part.letters) > 2 and alone:
-        listed += f"; {' and '.join(map(safe, alone))} from every other group"
+        listed += f"; {' and '.join(alone)} from every other group"
     rest = " Of the rest a difference is not shown, nor that there is none." if not stands.all() else ""
     return f"{start}{listed}.{rest}"
 

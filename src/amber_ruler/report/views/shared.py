@@ -6,7 +6,6 @@ from typing import TYPE_CHECKING
 
 from amber_ruler.report import numbers, palette
 from amber_ruler.report.blocks import Block, Grid, Lines
-from amber_ruler.report.numbers import safe
 
 if TYPE_CHECKING:
     from collections.abc import Sequence
@@ -29,7 +28,7 @@ def alarms(checks: Sequence[Check]) -> list[Block]:
 def checks_and_notes(result: Result) -> list[Block]:
     """The other findings, and the notes."""
     others = [c for c in result.checks if c.severity != "serious"]
-    lines = [_said(c) for c in others] + [safe(n) for n in result.notes]
+    lines = [_said(c) for c in others] + list(result.notes)
     signs = [palette.SEVERITIES[c.severity] for c in others] + [palette.SEVERITIES["note"]] * len(result.notes)
     return [Lines(tuple(lines), tuple(signs))] if lines else []
 
@@ -51,7 +50,7 @@ def squares(rows: Sequence[SquaresRow], alpha: float) -> Grid:
     cells = []
     for row in rows:
         tested = row.statistic is not None and row.p_value is not None
-        cell = [safe(row.label), numbers.number(row.squares, digits=4), numbers.whole(row.df)]
+        cell = [row.label, numbers.number(row.squares, digits=4), numbers.whole(row.df)]
         if not shares:
             cell.append(numbers.number(row.mean_square, digits=4) if row.label != "in total" else "")
         cell += [numbers.number(row.statistic), numbers.p_value(row.p_value, alpha)] if tested else ["", ""]  # type: ignore[arg-type]
@@ -86,7 +85,7 @@ def counted_test(result: Independence | GoodnessOfFit) -> str:
 
 def _said(check: Check) -> str:
     advice = f". {check.advice}" if check.advice else ""
-    return safe(f"{check.name}: {check.finding}{advice}")
+    return f"{check.name}: {check.finding}{advice}"
 
 
 def standing_words(standing: Sequence[str], of: int, method: str) -> str:

@@ -6,7 +6,6 @@ from typing import TYPE_CHECKING, Any
 
 from amber_ruler.report import numbers, palette
 from amber_ruler.report.blocks import Block, Grid, Heading, Lines, Ruler, RulerRow
-from amber_ruler.report.numbers import safe
 
 if TYPE_CHECKING:
     from amber_ruler.tables import SplitCheck
@@ -16,7 +15,7 @@ def layout(result: SplitCheck) -> list[Block]:
     """Counts seen and expected, the test, the finding."""
     rows_ = [
         (
-            safe(label),
+            label,
             numbers.whole(seen),
             numbers.whole(round(result.expected[label])),
             numbers.percent(seen / sum(result.counts.values())),
@@ -40,7 +39,7 @@ def ruler(result: SplitCheck) -> Ruler:
     for label, seen in result.counts.items():
         gap, share = seen / total - result.planned[label], result.planned[label]
         reach = 3 * (share * (1 - share) / total) ** 0.5
-        rows_.append(RulerRow(safe(label), gap, gap - reach, gap + reach))
+        rows_.append(RulerRow(label, gap, gap - reach, gap + reach))
     return Ruler(tuple(rows_), percent=True, unit="pp")
 
 
