@@ -22,6 +22,7 @@ from amber_ruler.samples import Events, RateGroup
 from amber_ruler.samples import gate as groups
 
 Which: TypeAlias = Literal["score", "exact"]
+_MOST_RATE = 1e75  # that can be tested: squares of larger ones are beyond floats
 _DISPERSED = 0.001  # chance of so uneven counts in a Poisson process, from which on it is said
 
 
@@ -174,7 +175,8 @@ def rates(
     ask = shared.question(alpha, alternative, margin, good)
     gate.choice("test", test, ("score", "exact"))
     one, two = groups.two(treatment, control, "rate")
-    raw = (one.count, one.exposure, two.count, two.exposure, gate.finite("null", null))
+    null = gate.between("null", null, -_MOST_RATE, _MOST_RATE)
+    raw = (one.count, one.exposure, two.count, two.exposure, null)
     x1, e1, x0, e0, at = gate.aligned(*raw)
     counts = (x1, e1, x0, e0)
     estimate = (x1 * e0 - x0 * e1) / (e1 * e0)

@@ -14,6 +14,7 @@ if TYPE_CHECKING:
     from amber_ruler.numeric.gate import Floats
 
 _TIE = 1e-9  # logs of chances this close are equal but for rounding
+MOST_DRAWN = 1e9  # units of a table that can be drawn
 _BLOCK = 20_000  # tables drawn at a time
 
 

@@ -17,6 +17,8 @@ if TYPE_CHECKING:
     from amber_ruler.numeric.gate import Floats
 
 _STEP = 0.3  # between normal deviates, where the tails rise slowly
+_SHARP = 0.02  # a step below which panels take fewer nodes
+_AROUND_EDGE = np.array([-8.5, -5.0, -2.5, 0.0, 2.5, 5.0, 8.5])
 _TINY = 1e-25  # a node of the spread that never counts
 
 
@@ -42,16 +44,41 @@ def sf(c: float, df: float, loadings: Floats, *, two_sided: bool) -> float:
     sharpest = float(loadings.max())
     step = _STEP * np.sqrt((1 - sharpest) * (1 + sharpest))
     reach = min(7 + 0.5 * abs(c), 12.0)  # the further out, the more the control's mean has a part in it
-    z = np.arange(-reach, reach + step, step)
-    kept = np.zeros((s.size, z.size))  # log of the chance that all are within
-    for loading, times in zip(*np.unique(loadings, return_counts=True), strict=True):
+    distinct, counts = np.unique(loadings, return_counts=True)
+    if step < _SHARP:
+        z, rule = _panels(distinct, c * s, reach)
+    else:
+        z = np.arange(-reach, reach + step, step)
+        rule = np.full(z.shape, step)
+    kept = np.zeros((s.size, z.shape[-1]))  # log of the chance that all are within
+    for loading, times in zip(distinct, counts, strict=True):
         own, limit = np.sqrt((1 - loading) * (1 + loading)), c * s[:, None]
         beyond = special.ndtr((loading * z - limit) / own)
         if two_sided:
             beyond = beyond + special.ndtr((-loading * z - limit) / own)
         with np.errstate(divide="ignore"):
             kept += times * np.log1p(-np.minimum(beyond, 1.0))
-    return min(float(weight @ -np.expm1(kept) @ (step * normal.pdf(z))), 1.0)
+    beyond_any = -np.expm1(kept) * (rule * normal.pdf(z))
+    return min(float(weight @ beyond_any.sum(axis=1)), 1.0)
+
+
+def _panels(loadings: Floats, limits: Floats, reach: float) -> tuple[Floats, Floats]:
+    """Gauss-Legendre nodes and weights over z, for each limit, with panels that are narrow where a tail is an edge.
+
+    A treatment far larger than its control goes with the control's mean: its tail rises within its own spread.
+    """
+    units = np.arange(-reach, reach + 1, 1.0)
+    wide = np.broadcast_to(units, (limits.size, units.size))
+    own = np.sqrt((1 - loadings) * (1 + loadings)) / loadings
+    edges = limits[:, None, None, None] / loadings[:, None] * np.array([[-1.0], [1.0]])[:, None]
+    edges = edges + own[:, None] * _AROUND_EDGE
+    ends = np.sort(np.clip(np.concatenate([wide, edges.reshape(limits.size, -1)], axis=1), -reach, reach), axis=1)
+    middle, half = (ends[:, 1:] + ends[:, :-1]) / 2, (ends[:, 1:] - ends[:, :-1]) / 2
+    nodes, rule = np.polynomial.legendre.leggauss(16)
+    return (
+        (middle[:, :, None] + half[:, :, None] * nodes).reshape(limits.size, -1),
+        (half[:, :, None] * rule).reshape(limits.size, -1),
+    )
 
 
 def critical(alpha: float, df: float, loadings: Floats, *, two_sided: bool) -> float:

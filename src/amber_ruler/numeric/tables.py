@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from typing import TYPE_CHECKING
 
 import numpy as np
@@ -15,7 +16,8 @@ if TYPE_CHECKING:
     from amber_ruler.numeric.gate import Floats
 
 _TIE = 1e-9  # chances and statistics this close are equal but for rounding
-_MOST_OUTCOMES = 4_000_000
+_MOST_OUTCOMES, _MOST_LOPSIDED = 400_000, 20_000_000  # that the unconditional test goes through
+_LOPSIDED = 8  # from such a ratio of the groups' sizes on, tails are summed instead of outcomes
 _MOST_TABLES = 1_000_000
 _LARGEST_LOG_ODDS = 60.0
 
@@ -96,6 +98,33 @@ def likeliest_odds(x1: int, n1: int, x0: int, n0: int) -> float:
     return float(np.exp(bracketed_number(miss, -_LARGEST_LOG_ODDS, _LARGEST_LOG_ODDS)))
 
 
+def _chance_of(extreme: Floats) -> Callable[[Floats], Floats]:
+    """The chance of a set of outcomes of two binomial counts, as a function of their common share."""
+    one, two = (size - 1 for size in extreme.shape)
+    if one < two:
+        return _chance_of(extreme.T)
+    if _LOPSIDED * two >= one:
+        a, b = np.arange(one + 1.0), np.arange(two + 1.0)
+
+        def dense(shares: Floats) -> Floats:
+            first, second = (binomial.chance(k, k.size - 1, shares[:, None]) for k in (a, b))
+            return np.asarray(np.einsum("gi,ij,gj->g", first, extreme, second, optimize=True))
+
+        return dense
+    # For each outcome of the small group those of the large one lie at the ends: two tails.
+    out = extreme == 0
+    low = np.where(out.any(axis=0), np.argmax(out, axis=0), one + 1)
+    high = np.where(out.any(axis=0), np.argmax(out[::-1], axis=0), 0)
+
+    def sparse(shares: Floats) -> Floats:
+        s = shares[:, None]
+        tails = binomial.at_least(one + 1 - low, np.asarray(one), 1 - s) * (low > 0)
+        tails = tails + binomial.at_least(one + 1 - high, np.asarray(one), s) * (high > 0)
+        return np.asarray((binomial.chance(np.arange(two + 1.0), two, s) * tails).sum(axis=1))
+
+    return sparse
+
+
 def unconditional(x1: int, n1: int, x0: int, n0: int, alternative: str) -> float:
     """Largest chance, over all common shares, of a pooled z at least as extreme as the one seen.
 
@@ -104,7 +133,8 @@ def unconditional(x1: int, n1: int, x0: int, n0: int, alternative: str) -> float
     .. [1] Barnard (1947), Biometrika 34, 123-138.
     .. [2] Suissa & Shuster (1985), Journal of the Royal Statistical Society A 148, 317-327, for the pooled z.
     """
-    if (n1 + 1) * (n0 + 1) > _MOST_OUTCOMES:
+    lopsided = _LOPSIDED * min(n1, n0) < max(n1, n0)
+    if (n1 + 1) * (n0 + 1) > (_MOST_LOPSIDED if lopsided else _MOST_OUTCOMES):
         raise InputError(
             f"{(n1 + 1) * (n0 + 1):,} outcomes are too many for the unconditional exact test: take the score test,"
             " which is as good with so many units."
@@ -122,11 +152,7 @@ def unconditional(x1: int, n1: int, x0: int, n0: int, alternative: str) -> float
         "two-sided": np.abs(z) >= abs(own) - slack,
     }[alternative].astype(np.float64)
 
-    def chance(shares: Floats) -> Floats:
-        one = binomial.chance(a.T, n1, shares[:, None])
-        two = binomial.chance(b, n0, shares[:, None])
-        return np.asarray(np.einsum("gi,ij,gj->g", one, extreme, two, optimize=True))
-
+    chance = _chance_of(extreme)
     # The chance is a polynomial in the share with about as many bends as units: a grid finds its peaks, and finer ones
     # around the highest climb them.
     size = int(min(20 * (n1 + n0) + 101, 4_001))

@@ -17,7 +17,7 @@ from amber_ruler.plan.planned import Planned, Units
 from amber_ruler.plan.search import MOST_UNITS
 
 _REACH = 9.0  # spreads of a binomial count beyond which nothing is left that counts
-_MOST_SIZES = 1_000_000  # sizes looked at, one by one
+_MOST_SIZES, _MOST_WORK = 1_000_000, 5e6  # sizes looked at, one by one, and outcomes of all of them
 
 
 def power_of_binomial(baseline: Floats, effect: Floats, n: Floats, low: Number, high: Number) -> Floats:
@@ -93,16 +93,31 @@ def _power_of_pair(
         with np.errstate(divide="ignore", invalid="ignore"):
             return np.where(p1 == p0, 0.0, (p1 - p0) / np.sqrt(variance))
 
-    spread = critical * np.sqrt(baseline * (1 - baseline) * n1 * (1 + n1 / n0))
+    low, high = _edges(x0, n1, n0, critical, pooled=pooled)
     last, share = np.full(x0.shape, n1 + 1), baseline + effect
     rejected = np.zeros(x0.shape)
     if alternative != "less":
-        above = _first(lambda x: (x > n1) | (z(np.minimum(x, n1)) > critical), np.floor(x0 * n1 / n0 + spread), last)
+        above = _first(lambda x: (x > n1) | (z(np.minimum(x, n1)) > critical), np.floor(high) + 1, last)
         rejected += at_least(above, np.asarray(n1), np.asarray(share))
     if alternative != "greater":
-        below = _first(lambda x: (x > n1) | (z(np.minimum(x, n1)) >= -critical), np.floor(x0 * n1 / n0 - spread), last)
+        below = _first(lambda x: (x > n1) | (z(np.minimum(x, n1)) >= -critical), np.ceil(low), last)
         rejected += 1 - at_least(below, np.asarray(n1), np.asarray(share))
     return float(np.sum(chance(x0, n0, baseline) * rejected))
+
+
+def _edges(x0: Floats, n1: float, n0: float, critical: float, *, pooled: bool) -> tuple[Floats, Floats]:
+    """About where the test begins to reject below and above, as successes in treatment: z² = critical² is quadratic."""
+    share, square = x0 / n0, critical**2
+    if pooled:
+        n, spread, shift = n1 + n0, square * (1 / n1 + 1 / n0), x0
+        a, b = 1 / n1**2 + spread / n**2, 2 / n1 * (x0 / n1 + share) + spread / n
+        c = (x0 / n1 + share) ** 2
+    else:
+        a, b, shift = 1 / n1**2 + square / n1**3, 2 * share / n1 + square / n1**2, np.zeros(x0.shape)
+        c = share**2 - square * share * (1 - share) / n0
+    root = np.sqrt(np.maximum(b * b - 4 * a * c, 0.0))
+    low, high = (np.clip((b + side * root) / (2 * a) - shift, 0, n1) for side in (-1, 1))
+    return low, high
 
 
 def lasting_sizes(design: Planned, effect: Floats, target: Floats, guess: Floats) -> Floats:
@@ -137,10 +152,11 @@ def _window(design: Planned, effect: float, target: float, guess: float) -> tupl
     least = design._least()
     low, high = max(least, guess - np.ceil(2 / abs(effect)) - 20), guess + np.ceil(4 / abs(effect)) + 30
     while True:
-        if high - low > _MOST_SIZES or high > MOST_UNITS:
+        outcomes = 1.0 if len(design._recruits(np.asarray(high))) == 1 else 2 * _REACH * np.sqrt(high) / 2
+        if high - low > _MOST_SIZES or high > MOST_UNITS or (high - low) * outcomes > _MOST_WORK:
             raise DesignError(
-                f"The exact power would have to be worked out for more than {_MOST_SIZES:,} sizes: for effects as small"
-                " as this one take power_from='normal'."
+                f"The exact power would have to be worked out for {high - low:,.0f} sizes around {guess:,.0f}: for"
+                " effects as small as this one take power_from='normal'."
             )
         n = np.arange(low, high + 1)
         reached = design._power_with(np.asarray(effect), design._recruits(n)) >= target

@@ -6,10 +6,13 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from amber_ruler.errors import InputError
 from amber_ruler.numeric import gate
 from amber_ruler.numeric.gate import Number, scalar_or_array
 from amber_ruler.results.pieces import Axis
 from amber_ruler.samples.held import own_numbers
+
+_LEAST, _MOST = 1e-75, 1e75  # whose squares, and the squares of those, floats hold
 
 
 @dataclass(frozen=True, slots=True, eq=False)
@@ -53,7 +56,9 @@ class Events:
     def __post_init__(self) -> None:
         who = f" of {self.label!r}" if self.label else ""
         gate.whole(f"count{who}", self.count)
-        gate.positive(f"exposure{who}", self.exposure)
+        exposure = gate.positive(f"exposure{who}", self.exposure)
+        if np.any((exposure < _LEAST) | (exposure > _MOST)):
+            raise InputError(f"The exposure{who} is out of reach ({_LEAST:g} to {_MOST:g}): change its unit.")
         own_numbers(self, ("count", "exposure"))
 
     @property

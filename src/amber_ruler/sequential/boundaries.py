@@ -113,6 +113,8 @@ def boundaries(
 def _fractions(looks: int | Sequence[float]) -> Floats:
     if np.ndim(looks) == 0:
         count = int(gate.whole("looks", looks, 1))
+        if count > _MOST_LOOKS:
+            raise InputError(f"looks must be 1 to {_MOST_LOOKS} looks, got {count}.")
         fractions = np.arange(1, count + 1) / count
     else:
         fractions = gate.finite("looks", looks)

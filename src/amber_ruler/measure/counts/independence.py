@@ -146,8 +146,11 @@ def independence(
     _no_empty(table, row, column)
     expected = np.outer(row, column) / n
     few = small(expected)
-    how = test or ("exact" if few and (statistic or continuity or correction) is None else "asymptotic")
+    drawable = o.shape == (2, 2) or n < divergence.MOST_DRAWN
+    how = test or ("exact" if few and drawable and (statistic or continuity or correction) is None else "asymptotic")
     by_chance = how == "exact" and o.shape != (2, 2)
+    if by_chance and not drawable:
+        raise InputError(f"Tables of {n:.3g} units can't be drawn: take test='asymptotic', or merge small cells.")
     asymptotic = {"statistic": statistic, "continuity": continuity, "correction": correction}
     shared.unused(how, {name: (given, how == "asymptotic") for name, given in asymptotic.items()})
     shared.unused(how, {"scores": (scores, how == "trend"), "draws": (draws, by_chance), "seed": (seed, by_chance)})
