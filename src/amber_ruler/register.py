@@ -8,10 +8,12 @@ from __future__ import annotations
 
 import inspect
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from functools import cached_property, wraps
 from types import MappingProxyType, NoneType, UnionType
 from typing import Any, Literal, TypeVar, Union, get_args, get_origin, get_type_hints
+
+import numpy as np
 
 from amber_ruler.errors import InputError
 from amber_ruler.numeric import gate
@@ -92,9 +94,22 @@ class Method:
 
     def ask(self, groups: tuple[Any, ...], settings: Mapping[str, Any]) -> Any:
         """Answer from groups as the gate holds them, without a further look."""
-        result = self.bare(*groups, **settings)
+        result = self._with_margin_interval(self.bare(*groups, **settings), groups, settings)
         object.__setattr__(result, "asked", Asked(self, groups, MappingProxyType(dict(settings))))
         return result
+
+    def _with_margin_interval(self, result: Any, groups: tuple[Any, ...], settings: Mapping[str, Any]) -> Any:
+        """Put the interval beside tests against a margin that these read, where it decides as they do."""
+        against = getattr(result, "margin_tests", {}).get("equivalent")
+        if against is None or result.alpha >= 0.25:
+            return result
+        wider = {"alpha": 2 * result.alpha, "margin": None, "alternative": "two-sided"}
+        interval = self.bare(*groups, **{**settings, **wider}).interval
+        low, high = (np.asarray(end) - result.null for end in (interval.low, interval.high))
+        inside = (low > -result.margin) & (high < result.margin)
+        if not np.array_equal(inside, np.asarray(against.holds)):
+            return result
+        return replace(result, test=replace(result.test, margin_interval=interval))
 
 
 METHODS: dict[tuple[str, str], Method] = {}

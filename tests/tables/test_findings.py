@@ -124,9 +124,39 @@ def carried(table):
     return table.assign(fare=table["fare"].where(table.index % 1_200 > 0, 50_000.0))
 
 
+def with_total(table):
+    return pd.concat([table, table.dropna().head(1).assign(form="Total", traveller=1)])
+
+
+def with_few(table):
+    return pd.concat([table, table.head(3).assign(form="old", traveller=[1, 2, 3])])
+
+
+def copied(table):
+    return pd.concat([table, table.head(25)])
+
+
+def test_what_was_not_looked_at_is_said():
+    """Without a unit its column is guessed; events are a warning, one row each a note; a plain table has no guess."""
+    table = ar.table(sound())
+    (said,) = (c for c in table.check(by="form").checks if c.name == "unit of analysis")
+    assert "not looked at" in said.finding
+    assert ("unit='traveller'" in said.advice, said.severity) == (True, "note")
+    (said,) = (c for c in ar.table(doubled(sound())).check(by="form").checks if c.name == "unit of analysis")
+    assert ("different values in" in said.advice, said.severity) == (True, "warning")
+    (said,) = (c for c in ar.table(sound()[["form", "fare"]]).check(by="form").checks if c.name == "unit of analysis")
+    assert (said.severity, "may be it" in said.advice) == ("note", False)
+    alone = look(sound()[sound()["form"] == "short"])
+    assert severity(alone)["variants"] == "serious"
+    assert "holds only one, 'short'" in str(alone)
+
+
 @pytest.mark.parametrize(
     ("spoil", "name", "level", "says"),
     [
+        (with_total, "variants", "serious", "looks like a total"),
+        (with_few, "variants", "warning", "3 units only"),
+        (copied, "unit of analysis", "serious", "duplicates, not events"),
         (lose, "sample ratio", "serious", "did not get the units"),
         (lose_one_day, "split by day", "serious", "day 3 has"),
         (doubled, "unit of analysis", "serious", "40 of them repeat another row"),

@@ -151,8 +151,9 @@ def _around(n: int, share: float, alpha: float) -> tuple[int, int, float]:
     k = np.arange(n + 1.0)
     at_most = 1 - binomial.at_least(k + 1, np.asarray(float(n)), np.asarray(share))
     # P(X_(l) > quantile) = P(count <= l - 1), and P(X_(u) < quantile) = P(count >= u).
-    lower = int(np.searchsorted(at_most, alpha / 2, side="right"))
-    upper = int(np.searchsorted(at_most, 1 - alpha / 2, side="left")) + 1
+    # A value is left out where its p is below alpha; at alpha itself it stays.
+    lower = int(np.searchsorted(at_most, alpha / 2, side="left"))
+    upper = int(np.searchsorted(at_most, 1 - alpha / 2, side="right")) + 1
     below = float(at_most[lower - 1]) if lower >= 1 else 0.0
     above = float(1 - at_most[upper - 1]) if upper <= n else 0.0
     return lower, upper, 1 - below - above

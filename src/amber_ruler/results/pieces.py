@@ -132,6 +132,8 @@ class Test:
         Monte-Carlo standard error of the p-value, where it was drawn.
     margin_tests : mapping of str to MarginTest
         "not_worse" and "equivalent", where a margin was given.
+    margin_interval : Interval or None
+        The interval of level 1 - 2 alpha that these tests read: both hold where it lies within the margin.
     """
 
     __test__ = False  # no test of ours, whatever a test runner makes of the name
@@ -146,6 +148,7 @@ class Test:
     alternative: str = "two-sided"
     p_error: float | None = None
     margin_tests: Mapping[str, MarginTest] = field(default_factory=dict)
+    margin_interval: Interval | None = None
 
 
 class Tested:

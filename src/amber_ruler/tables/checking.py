@@ -17,6 +17,8 @@ from amber_ruler.tables.findings import Bounds, Findings
 from amber_ruler.tables.frame import Held
 from amber_ruler.tables.split_check import check_split
 
+_LOOKED_AT, _MANY = 50, 20  # columns that may name the unit, and different values that it must have
+
 
 def check(
     table: Held,
@@ -47,6 +49,9 @@ def check(
         repeated = _repeated_rows(table) if seen.rows > units else 0
         checks.append(findings.unit_of_analysis(seen.rows, units, repeated, unit))
         checks.append(findings.crossed_units(seen.crossed, units, unit))
+    else:
+        checks.append(findings.unnamed_unit(rows, _likely_unit(table, rows, {by, day, strata, *columns})))
+    checks += findings.arms(counts, by)
     planned: Mapping[str, float] = dict.fromkeys(counts, 1.0)
     if len(counts) > 1:
         sound = check_split(counts, split)
@@ -98,6 +103,18 @@ def _column_checks(
         if column in metrics:
             checks += _metric_checks(table, column, arms, by)
     return checks
+
+
+def _likely_unit(table: Held, rows: int, others: set[str | None]) -> tuple[str, int] | None:
+    """The column that may name the unit: text or whole numbers, with the most different values, if these are many."""
+    some = [c for c, kind in table.schema.items() if c not in others and (kind.is_integer() or kind == nw.String)]
+    if not some:
+        return None
+    with table.reading():
+        counted = table.frame.lazy().select(*(nw.col(c).n_unique().alias(c) for c in some[:_LOOKED_AT]))
+        (found,) = reduce.rows_of(counted)
+    column = max(found, key=lambda name: int(found[name]))
+    return (column, int(found[column])) if int(found[column]) > max(_MANY, rows / 50) else None
 
 
 def _repeated_rows(table: Held) -> int:

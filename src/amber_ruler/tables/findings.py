@@ -22,6 +22,8 @@ MOST_SPOILT = 0.001  # share of units under two variants, or of impossible value
 TOP = 0.999  # the values above this quantile are the top of a metric
 TOP_SHARE = 0.05  # of the total, from which on the top carries the mean; fares and times hold 1% to 2%
 ALPHA = 0.05  # of the test that a metric is looked at for
+FEW = 10  # units below which a variant may be none
+_TOTALS = {"total", "totals", "in total", "grand total", "sum", "all", "overall"}
 FAR = 6.0  # robust deviations from which on a day's count is odd
 
 Bounds: TypeAlias = (
@@ -60,13 +62,49 @@ def unit_of_analysis(rows: int, units: int, repeated: int, unit: str) -> Check:
     """Are the rows units, or events of units?"""
     if rows == units:
         return Check("unit of analysis", f"{rows:,} rows, each a {unit} of its own")
-    twice = f", {repeated:,} of them repeat another row in every column" if repeated else ""
+    twice = f"{repeated:,} of them repeat another row in every column"
+    seen = f"{rows:,} rows of {units:,} different values of {unit!r}"
+    if rows - units == repeated:
+        return Check(
+            "unit of analysis",
+            f"{seen}; {twice}, and the others are a {unit} each: duplicates, not events",
+            "A test would count some units twice. Find out where they come from, and leave the duplicates out.",
+            "serious",
+        )
     return Check(
         "unit of analysis",
-        f"{rows:,} rows of {units:,} different values of {unit!r}{twice}: these rows are events, not units",
+        f"{seen}{', ' + twice if repeated else ''}: these rows are events, not units",
         f"A test would count one {unit} many times. Aggregate first: table.units(unit={unit!r}, by=…, measures=…).",
         "serious",
     )
+
+
+def unnamed_unit(rows: int, likely: tuple[str, int] | None) -> Check:
+    """What can't be seen without a unit, and which column may name it."""
+    finding = "not looked at, nor whether a unit is seen under two variants: no unit was named"
+    if likely is None:
+        return Check("unit of analysis", finding, "Name the column of what was randomised (unit=…).", "note")
+    column, different = likely
+    of = "each row has its own" if different == rows else f"{different:,} different values in {rows:,} rows"
+    advice = f"{column!r} may be it ({of}): name what was randomised (unit={column!r})."
+    return Check("unit of analysis", finding, advice, "note" if different == rows else "warning")
+
+
+def arms(counts: Mapping[str, int], by: str) -> list[Check]:
+    """Is there something to compare with, and is every variant one?"""
+    found = []
+    if len(counts) == 1:
+        (only,) = counts
+        advice = "A comparison needs two: is it the right column, and are all rows there?"
+        found.append(Check("variants", f"{by!r} holds only one, {only!r}", advice, "serious"))
+    for label, n in counts.items():
+        if label.strip().casefold() in _TOTALS:
+            finding = f"{label!r} ({n:,} rows) looks like a total of the others"
+            found.append(Check("variants", finding, "It is no variant: leave it out (where(…, among=…)).", "serious"))
+        elif n < FEW:
+            finding = f"{label!r} has {n:,} units only"
+            found.append(Check("variants", finding, "Is it a variant at all? If not, leave it out.", "warning"))
+    return found
 
 
 def crossed_units(crossed: int, units: int, unit: str) -> Check:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -104,7 +105,13 @@ def margins(result: Comparison) -> list[Block]:
         (said[name], "yes" if test.holds else "not shown", f"p {numbers.p_value(float(test.p_value), result.alpha)}")
         for name, test in result.margin_tests.items()
     )
-    return [Grid(("", "", ""), rows, left=(0, 1))]
+    blocks: list[Block] = [Grid(("", "", ""), rows, left=(0, 1))]
+    if result.test is not None and result.test.margin_interval is not None:
+        read = replace(result.test, alternative="two-sided")
+        narrow = replace(result, interval=result.test.margin_interval, test=read)
+        _, low, high = amounts(narrow)
+        blocks.append(Lines((f"Tests against the margin read the {limits_in_words(narrow, low, high)}.",)))
+    return blocks
 
 
 def sentence(result: Comparison) -> str:
