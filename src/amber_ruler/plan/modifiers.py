@@ -25,7 +25,7 @@ class Covariate:
     correlation: float
 
     def __post_init__(self) -> None:
-        gate.between("correlation", self.correlation, -1, 1)
+        gate.between("correlation", gate.single("correlation", self.correlation), -1, 1)
 
     @property
     def variance_factor(self) -> float:
@@ -45,11 +45,13 @@ class Clusters:
     cv: float = 0.0
 
     def __post_init__(self) -> None:
-        gate.at_least("size", self.size, 1)
-        gate.at_least("icc", self.icc, 0, "Units of a cluster that avoid each other are not planned for.")
+        gate.at_least("size", gate.single("size", self.size), 1)
+        gate.at_least(
+            "icc", gate.single("icc", self.icc), 0, "Units of a cluster that avoid each other are not planned for."
+        )
         if self.icc > 1:
             raise InputError.rule("icc", self.icc, "at most 1")
-        gate.at_least("cv", self.cv, 0)
+        gate.at_least("cv", gate.single("cv", self.cv), 0)
 
     @property
     def variance_factor(self) -> float:
@@ -70,7 +72,7 @@ class Variants:
     correction: Correction = "dunnett"
 
     def __post_init__(self) -> None:
-        gate.whole("count", self.count, 1)
+        gate.whole("count", gate.single("count", self.count), 1)
         gate.choice("correction", self.correction, CORRECTIONS)
 
     def single_alpha(self, alpha: Number, df: Floats, correlation: Floats, *, two_sided: bool) -> Floats:
@@ -98,7 +100,7 @@ class Margin:
     good: Literal["higher", "lower"] = "higher"
 
     def __post_init__(self) -> None:
-        gate.positive("margin", self.size)
+        gate.positive("margin", gate.single("margin", self.size))
         gate.choice("kind", self.kind, MARGIN_KINDS)
         gate.choice("good", self.good, ("higher", "lower"))
 
@@ -114,8 +116,8 @@ class Traffic:
     share: float = 1.0
 
     def __post_init__(self) -> None:
-        gate.positive("per_day", self.per_day)
-        if not 0 < float(gate.finite("share", self.share)) <= 1:
+        gate.positive("per_day", gate.single("per_day", self.per_day))
+        if not 0 < float(gate.finite("share", gate.single("share", self.share))) <= 1:
             raise InputError.rule("share", self.share, "above 0 and at most 1")
 
     @property
@@ -134,7 +136,7 @@ class Attrition:
     share: float
 
     def __post_init__(self) -> None:
-        if not 0 <= float(gate.finite("share", self.share)) < 1:
+        if not 0 <= float(gate.finite("share", gate.single("share", self.share))) < 1:
             raise InputError.rule("share", self.share, "at least 0 and below 1")
 
     def __str__(self) -> str:

@@ -17,7 +17,8 @@ from amber_ruler.plan.planned import Planned, Units
 from amber_ruler.plan.search import MOST_UNITS
 
 _REACH = 9.0  # spreads of a binomial count beyond which nothing is left that counts
-_MOST_SIZES, _MOST_WORK = 1_000_000, 5e6  # sizes looked at, one by one, and outcomes of all of them
+_MOST_OUTCOMES = 50_000  # of control that are gone through
+_MOST_SIZES, _MOST_WORK = 1_000_000, 2e6  # sizes looked at, one by one, and outcomes of all of them
 
 
 def power_of_binomial(baseline: Floats, effect: Floats, n: Floats, low: Number, high: Number) -> Floats:
@@ -83,6 +84,8 @@ def _power_of_pair(
     baseline: float, effect: float, n1: float, n0: float, alpha: float, alternative: str, *, pooled: bool
 ) -> float:
     centre, reach = n0 * baseline, _REACH * np.sqrt(n0 * baseline * (1 - baseline)) + 20
+    if 2 * reach > _MOST_OUTCOMES:
+        raise DesignError(f"{n0:,.0f} units have too many outcomes to count: take power_from='normal'.")
     x0 = np.arange(max(0.0, np.floor(centre - reach)), min(n0, np.ceil(centre + reach)) + 1)
     critical = float(normal.upper_quantile(alpha / 2 if alternative == "two-sided" else alpha))
 

@@ -36,6 +36,18 @@ class EffectGiven(TypedDict, total=False):
     shares: ArrayLike
 
 
+class Column(np.ndarray):
+    """Values of a design's number in many scenarios: only a grid makes them."""
+
+
+def within_reach(name: str, value: ArrayLike) -> Floats:
+    """Numbers whose squares, and the squares of those, floats hold."""
+    size = np.abs(gate.floats(name, value))
+    if np.any((size > 1e75) | ((size > 0) & (size < 1e-75))):
+        raise InputError.rule(name, value, "within reach (1e-75 to 1e75)", "Change its unit.")
+    return np.asarray(value, dtype=np.float64)
+
+
 @dataclass(frozen=True, kw_only=True)
 class Planned(ABC):
     """A test that is still to be run; a subclass says what is measured.
@@ -62,7 +74,13 @@ class Planned(ABC):
     modifiers: tuple[Modifier, ...] = ()
 
     def __post_init__(self) -> None:
-        gate.between("alpha", self.alpha, 0, 0.5)
+        for field in dataclasses.fields(self):
+            value = getattr(self, field.name)
+            if field.name != "modifiers" and np.ndim(value) and not isinstance(value, Column):
+                raise InputError.rule(field.name, value, "one number", "grid(…) takes several.")
+            if isinstance(value, (int, float, np.ndarray)) and field.name != "alpha":  # whose own bounds follow
+                within_reach(field.name, value)
+        gate.at_least("alpha", gate.between("alpha", self.alpha, 0, 0.5), 1e-300)
 
     def _with(self, modifier: Modifier) -> Self:
         if type(modifier) not in self.allowed:
@@ -75,7 +93,8 @@ class Planned(ABC):
 
     def _with_numbers(self, numbers: Mapping[str, Any]) -> Self:
         """Many designs at once: fields may be arrays, which every formula broadcasts over."""
-        return replace(self, **numbers)
+        columns: dict[str, Any] = {n: np.asarray(v).view(Column) if np.ndim(v) else v for n, v in numbers.items()}
+        return replace(self, **columns)
 
     def _modifier(self, kind: type[M]) -> M | None:
         return next((m for m in self.modifiers if isinstance(m, kind)), None)
@@ -190,7 +209,8 @@ class Planned(ABC):
         numbers = gate.finite(name, cast("ArrayLike", value))
         if numbers.ndim and not many and name not in ("means", "shares"):
             raise InputError.rule(name, value, "one number", "grid(…) takes several.")
-        effect = self._possible(gate.finite(name, self._ways()[name](numbers)))
+        effect = gate.finite(name, self._ways()[name](within_reach(name, numbers)))
+        effect = self._possible(within_reach(name, np.asarray(effect)))
         return self._checked_effect(effect) if check and self._modifier(change.Margin) is None else effect
 
     def _target(self, power: ArrayLike) -> Floats:
@@ -245,7 +265,7 @@ class Planned(ABC):
         least = self._least() * self._cluster_size()
         enough = np.all([u >= least for u in np.broadcast_arrays(*analysed)], axis=0)
         power = self._power_of(effect, tuple(np.maximum(u, least) for u in analysed))
-        return np.where(enough, power, 0.0)
+        return np.where(enough, np.clip(power, 0.0, 1.0), 0.0)
 
     def _solve_n(self, effect: Floats, target: Floats) -> tuple[Floats, Floats]:
         """The smallest n, in whole clusters if there are any, and its power."""
@@ -272,8 +292,10 @@ class Planned(ABC):
 
         def reached(k: Floats) -> Floats:
             units = self._recruits(np.ceil((k + offset) * size))
-            analysed = tuple(np.maximum(u, self._least() * size) for u in self._analysed(units))
-            return np.asarray(width / self._half_width(effect, analysed))
+            analysed = self._analysed(units)
+            enough = np.all([u >= self._least() * size for u in np.broadcast_arrays(*analysed)], axis=0)
+            reach = self._half_width(effect, tuple(np.maximum(u, self._least() * size) for u in analysed))
+            return np.where(enough, width / reach, 0.0)
 
         k, _ = search.smallest_count(reached, np.ones(width.shape), lambda share: share, np.full(width.shape, 100.0))
         return np.ceil((k + offset) * size)

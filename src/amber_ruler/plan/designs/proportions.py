@@ -147,6 +147,8 @@ class OneProportion(Shares):
 
     def _errors(self, effect: Floats, null: Floats, units: Units) -> tuple[Floats, Floats]:
         p0, p1 = self._needed() + null, self._needed() + effect
+        if np.any((p0 <= 0) | (p0 >= 1)):
+            raise DesignError("The margin reaches beyond 0 or 1 from this share: take a smaller one.")
         factor = self._variance_factor() / units[0]
         return np.sqrt(_variance(p0) * factor), np.sqrt(_variance(p1) * factor)
 

@@ -16,6 +16,8 @@ from amber_ruler.plan.designs.means import MEAN_WAYS, MOST_SPREADS, mean_told, m
 from amber_ruler.plan.planned import SMALLEST_SHARE, Units, Ways
 from amber_ruler.samples import Events
 
+_MOST_EVENTS = 1e18
+
 
 @dataclass(frozen=True, kw_only=True)
 class TwoRates(TwoGroups):
@@ -97,6 +99,8 @@ class TwoRates(TwoGroups):
     ) -> tuple[tuple[Any, ...], dict[str, Any]]:
         """Poisson counts over the exposure of all units."""
         draws.independent(self)
+        if max(self.baseline + effect, self.baseline) * max(units) * self.exposure > _MOST_EVENTS:
+            raise DesignError(f"More than {_MOST_EVENTS:g} events can't be drawn: simulate fewer units.")
         arms = zip((self.baseline + effect, self.baseline), units, ("treatment", "control"), strict=True)
         times = ((rate, size * self.exposure, label) for rate, size, label in arms)
         return tuple(
@@ -153,6 +157,7 @@ class RatioMetric(TwoGroups):
     covariance: float
 
     def __post_init__(self) -> None:
+        super().__post_init__()
         for name in ("numerator_variance", "denominator_variance"):
             gate.at_least(name, getattr(self, name), 0)
         gate.finite("numerator_mean", self.numerator_mean)
@@ -163,7 +168,6 @@ class RatioMetric(TwoGroups):
             raise DesignError(f"A covariance beyond ±{np.min(most):.4g} would be a correlation beyond ±1.")
         if np.any(self._spread() <= 0):
             raise DesignError("The ratio has no spread: numerator and denominator move in step.")
-        super().__post_init__()
 
     def _baseline(self) -> float:
         return self.numerator_mean / self.denominator_mean
