@@ -1,8 +1,8 @@
 """Every registered method asked with ordinary, rare, extreme and hostile input: an answer that holds, or our error.
 
-A method is fuzzed by being registered. `python benchmarks/fuzz.py --runs 10000` tries so many inputs of each room and
-writes the table of docs/reliability.md; what does not hold is printed below it with the call that shows it. Every
-twentieth answer is drawn.
+A method is fuzzed by being registered; the other doors are in `fuzz_doors.py`. `python benchmarks/fuzz.py --runs 10000`
+tries so many inputs of each room and door and writes the table of docs/reliability.md; what does not hold is printed
+below it with the call that shows it. Every twentieth answer is drawn.
 """
 
 from __future__ import annotations
@@ -10,12 +10,14 @@ from __future__ import annotations
 import argparse
 import math
 import time
+import warnings
 from collections import Counter
 from collections.abc import Callable, Iterator
+from functools import partial
 from typing import Any, Literal, get_args, get_origin
 
 import numpy as np
-from matplotlib.figure import Figure
+from fuzz_doors import DOORS, shown
 
 import amber_ruler as ar
 from amber_ruler.register import METHODS, ROOMS, Method
@@ -32,11 +34,15 @@ BIASED = {"cohen_d", "hedges_g", "glass_delta", "d_z", "r", "superiority", "over
 LARGE = 0.2
 ABOUT = """Made by `python benchmarks/fuzz.py`. Each input is drawn: ordinary values, rare events, ties, constants,
 counts up to 1e15, spreads from 1e-150 to 1e145, labels that would do something, settings at their ends or of another
-kind, and what is no data at all. An input is *refused* with an error that says what to change, or *answered*. A *fault*
-is any other error, a p outside 0 to 1, limits in the wrong order or on one side of the estimate, a p below alpha whose
-interval holds the tested value, a label that is not inert, JSON that does not come back, or a call of over a second.
+kind, and what is no data at all; designs with modifiers and every question; tables of odd columns through pandas,
+Polars, PyArrow, DuckDB, CSV and JSON Lines; saved files with something else in them under a checksum that fits; the
+examples of every command with words put in, changed and left out. An input is *refused* with an error that says what
+to change, or *answered*. A *fault* is any other error, a p or a power outside 0 to 1, limits in the wrong order or on
+one side of the estimate, a p below alpha whose interval holds the tested value, a plan that misses its power, a label
+that is not inert, JSON that does not come back, an exit status other than 0, 2 and 3, or a call of over a second (a
+plan 5, a table 3, a command 4).
 
-| method | inputs | answered | refused | faults |
+| method or door | inputs | answered | refused | faults |
 | --- | --- | --- | --- | --- |"""
 
 
@@ -130,16 +136,7 @@ def faults(result: Any, seconds: float, *, drawn: bool) -> Iterator[str]:
     """What doesn't hold together in an answer."""
     if seconds > SECONDS:
         yield f"took {seconds:.1f} s"
-    text = str(result)
-    if any(sign in text + repr(result) + result.sentence() for sign in ("\x1b", "\u202e")):
-        yield "a label that is not inert"
-    if ar.Result.from_json(result.to_json()) != result:
-        yield "JSON doesn't come back"
-    result.to_frame()
-    if "<script" in result._repr_html_():
-        yield "markup in HTML"
-    if drawn:
-        result.plot(Figure().subplots())
+    yield from shown(result, drawn=drawn)
     test = getattr(result, "test", None)
     if test is not None:
         p = np.asarray(test.p_value, dtype=float)
@@ -190,12 +187,14 @@ def one(rng: np.random.Generator, method: Method) -> tuple[str, list[str]]:
     return "answered", [f"{fault}\n    {shown[:600]}" for fault in found]
 
 
-def fuzzed(method: Method, runs: int, seed: int) -> tuple[Counter[str], list[str]]:
-    """So many calls of one method."""
+def through(
+    door: Callable[[np.random.Generator], tuple[str, list[str]]], runs: int, seed: int
+) -> tuple[Counter[str], list[str]]:
+    """So many calls through one door."""
     ends: Counter[str] = Counter()
     found: list[str] = []
     for run in range(runs):
-        end, faults_found = one(np.random.default_rng([seed, run]), method)
+        end, faults_found = door(np.random.default_rng([seed, run]))
         ends[end] += 1
         found += faults_found
     return ends, found
@@ -203,18 +202,23 @@ def fuzzed(method: Method, runs: int, seed: int) -> tuple[Counter[str], list[str
 
 def main() -> None:
     parser = argparse.ArgumentParser(description=__doc__)
-    parser.add_argument("--runs", type=int, default=10_000, help="Inputs of each room.")
+    parser.add_argument("--runs", type=int, default=10_000, help="Inputs of each room and each other door.")
     parser.add_argument("--seed", type=int, default=1)
-    parser.add_argument("--only", default="", help="One method, such as measure.means.")
+    parser.add_argument("--only", default="", help="One method or door, such as measure.means or plan.")
     asked = parser.parse_args()
     np.seterr(all="ignore")
-    print(f"# What {asked.runs:,} inputs of each room turned up\n\n{ABOUT}")
+    warnings.simplefilter("ignore")
+    print(f"# What {asked.runs:,} inputs of each room and door turned up\n\n{ABOUT}")
     told: list[str] = []
+    doors: dict[str, tuple[Any, int]] = {}
     for (room_name, name), method in sorted(METHODS.items()):
-        if asked.only in ("", f"{room_name}.{name}"):
-            each = math.ceil(asked.runs / sum(r == room_name for r, _ in METHODS))
-            ends, found = fuzzed(method, each, asked.seed)
-            print(f"| {room_name}.{name} | {each:,} | {ends['answered']:,} | {ends['refused']:,} | {len(found)} |")
+        each = math.ceil(asked.runs / sum(r == room_name for r, _ in METHODS))
+        doors[f"{room_name}.{name}"] = partial(one, method=method), each
+    doors |= {name: (door, asked.runs) for name, door in DOORS.items()}
+    for name, (door, runs) in doors.items():
+        if asked.only in ("", name):
+            ends, found = through(door, runs, asked.seed)
+            print(f"| {name} | {runs:,} | {ends['answered']:,} | {ends['refused']:,} | {len(found)} |", flush=True)
             told += found
     print("\n".join(["", *told]))
     raise SystemExit(bool(told))

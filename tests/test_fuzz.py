@@ -2,6 +2,7 @@
 
 import sys
 import warnings
+from functools import partial
 from pathlib import Path
 
 import numpy as np
@@ -10,6 +11,7 @@ import pytest
 sys.path.insert(0, str(Path(__file__).parents[1] / "benchmarks"))
 
 import fuzz
+import fuzz_doors
 
 EVERY = [pytest.param(m, id=".".join(key)) for key, m in sorted(fuzz.METHODS.items())]
 
@@ -20,7 +22,18 @@ def test_drawn_input_is_answered_soundly_or_refused(method, monkeypatch):
     monkeypatch.setattr(fuzz, "SECONDS", 20.0)  # the machine may be busy
     with warnings.catch_warnings(), np.errstate(all="ignore"):
         warnings.simplefilter("ignore")
-        ends, found = fuzz.fuzzed(method, 30, seed=7)
+        ends, found = fuzz.through(partial(fuzz.one, method=method), 30, seed=7)
+    assert not found, "\n".join(found[:3])
+    assert ends["answered"] >= 2
+
+
+@pytest.mark.parametrize("door", fuzz.DOORS)
+def test_the_other_doors_answer_soundly_or_refuse(door, monkeypatch):
+    """Plans, tables, saved files and the command line, the same way."""
+    monkeypatch.setattr(fuzz_doors, "SLACK", 20.0)
+    with warnings.catch_warnings(), np.errstate(all="ignore"):
+        warnings.simplefilter("ignore")
+        ends, found = fuzz.through(fuzz.DOORS[door], 60, seed=7)
     assert not found, "\n".join(found[:3])
     assert ends["answered"] >= 2
 

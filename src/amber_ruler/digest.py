@@ -19,6 +19,8 @@ if TYPE_CHECKING:
 
 SCHEMA = "amber-ruler digest 1"
 
+_MOST_SERIES = 50  # variants that can be told apart in a table or a figure
+
 Cell = tuple[str, str, str]  # variant, stratum, day; empty where a column was not named
 
 
@@ -215,6 +217,9 @@ def _daily(digest: Digest, metric: str) -> Daily:
     """A metric's series by variant, from moments by day."""
     if not digest.day:
         raise DataError("This digest has no days: make it with day=, the column that holds them.")
+    variants = {cell[0] for cell in digest.cells}
+    if len(variants) > _MOST_SERIES:
+        raise DataError(f"There are {len(variants):,} variants by {digest.by!r}: name the column that holds a few.")
     days = sorted({cell[2] for cell in digest.cells if cell[2]}, key=_in_order)
     series: dict[str, list[Group | None]] = {}
     for k, day in enumerate(days):

@@ -14,7 +14,7 @@ from amber_ruler.samples import ByVariant
 from amber_ruler.tables import findings, profile, reduce
 from amber_ruler.tables.counting import moments, sizes
 from amber_ruler.tables.findings import Bounds, Findings
-from amber_ruler.tables.frame import Held
+from amber_ruler.tables.frame import Held, names
 from amber_ruler.tables.split_check import check_split
 
 _LOOKED_AT, _MANY = 50, 20  # columns that may name the unit, and different values that it must have
@@ -33,6 +33,7 @@ def check(
     possible: Mapping[str, Bounds] | None = None,
 ) -> Findings:
     """See `Table.check`."""
+    names("by", by)
     columns = list(dict.fromkeys([*covariates, *metrics, *(possible or {})]))
     table.need(columns, by, unit, day, strata)
     checks: list[Check] = []

@@ -14,7 +14,7 @@ from amber_ruler.moments import Moments
 from amber_ruler.samples import ByVariant, CountTable
 from amber_ruler.samples.held import JOINT
 from amber_ruler.tables import profile, reduce
-from amber_ruler.tables.frame import Held
+from amber_ruler.tables.frame import Held, names
 from amber_ruler.tables.pairing import codes, floats
 
 _APART = "\x1f"  # the separator of units in ASCII
@@ -24,7 +24,7 @@ def moments(table: Held, columns: str | Sequence[str], *, by: str | Sequence[str
     """See `Table.moments`."""
     if not isinstance(by, str):
         return moments(table.together(by), columns, by=JOINT.join(by))
-    wanted = [columns] if isinstance(columns, str) else list(dict.fromkeys(columns))
+    wanted = names("columns", columns)
     table.need(wanted, by)
     with table.reading():
         if isinstance(table.frame, nw.LazyFrame):
@@ -39,7 +39,7 @@ def moments(table: Held, columns: str | Sequence[str], *, by: str | Sequence[str
 
 def overall(table: Held, columns: str | Sequence[str]) -> Moments:
     """See `Table.overall`."""
-    wanted = [columns] if isinstance(columns, str) else list(dict.fromkeys(columns))
+    wanted = names("columns", columns)
     table.need(wanted)
     with table.reading():
         if isinstance(table.frame, nw.LazyFrame):
@@ -69,6 +69,7 @@ def _with_own_rows(reduced: Callable[[list[str]], ByVariant[Moments]], columns: 
 
 def sizes(table: Held, *, by: str, count: str | None = None) -> ByVariant[int]:
     """See `Table.sizes`."""
+    names("by", by)
     table.need([] if count is None else [count], by)
     with table.reading():
         each = nw.lit(1) if count is None else nw.col(count)
@@ -118,7 +119,7 @@ def digest(
     table: Held, metrics: Sequence[str], *, by: str, covariates: Sequence[str] = (), strata: str = "", day: str = ""
 ) -> Digest:
     """See `Table.digest`."""
-    named = [c for c in (by, strata, day) if c]
+    named = [*names("by", by), *(c for c in (strata, day) if c)]
     table.need([*metrics, *covariates], *named)
     table.need_order(day)
     # A key column of our own, whose parts are kept apart by a sign that no label has. An unknown stratum or day is

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 
 from amber_ruler.results import Result
 
+MOST_DESCRIBED = 50  # variants, each with queries of its own
 QUANTILES = (0.01, 0.25, 0.5, 0.75, 0.99)
 
 

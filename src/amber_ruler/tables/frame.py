@@ -19,6 +19,14 @@ from amber_ruler.tables.source import engine_errors, line_of, open_source
 _NUMBER = r"^\s*[+-]?(\d+\.?\d*|\.\d+)([eE][+-]?\d+)?\s*$"
 
 
+def names(role: str, given: str | Sequence[str]) -> list[str]:
+    """The names of columns, of one or of several."""
+    listed = [given] if isinstance(given, str) else given
+    if not isinstance(listed, (list, tuple)) or not listed or not all(isinstance(name, str) for name in listed):
+        raise InputError.rule(role, given, "the name of a column, or a list of such names")
+    return list(dict.fromkeys(listed))
+
+
 class Held:
     """Rows that an engine holds; `Table` is its public face."""
 
@@ -102,7 +110,7 @@ class Held:
 
     def together(self, by: Sequence[str]) -> Self:
         """With one more column that joins the labels of several; empty where one of them is."""
-        self.need([], *by)
+        self.need([], *names("by", by))
         parts = [nw.col(c).cast(nw.String) for c in by]
         with self.reading():
             return self.shaped(self.frame.with_columns(nw.concat_str(*parts, separator=JOINT).alias(JOINT.join(by))))
@@ -136,7 +144,7 @@ class Held:
     def need_columns(self, *columns: str) -> None:
         """Say which column is absent, and which is nearest."""
         for column in columns:
-            if column not in self.schema:
+            if not isinstance(column, str) or column not in self.schema:
                 raise DataError.unknown(f"column of {self.name}", column, self.columns)
 
     def condition(self, column: str, **condition: Any) -> nw.Expr:

@@ -14,7 +14,7 @@ from amber_ruler.numeric.gate import Floats
 from amber_ruler.samples import ByVariant, Pairs, Sample
 from amber_ruler.samples.held import JOINT
 from amber_ruler.tables import reduce
-from amber_ruler.tables.frame import Held
+from amber_ruler.tables.frame import Held, names
 
 
 def pairs(table: Held, value: str, *, by: str, unit: str, control: str) -> Pairs:
@@ -63,7 +63,7 @@ def samples(table: Held, value: str, *, by: str | Sequence[str], unit: str | Non
 
 def _aligned(table: Held, value: str, by: str, unit: str, control: str | None = None) -> pd.DataFrame:
     """One row a unit, one column a condition."""
-    if len({value, by, unit}) < 3:
+    if len(names("columns", [value, by, unit])) < 3:
         raise InputError(f"The value, what it is aligned by and the unit are three columns, got {value}, {by}, {unit}.")
     table.need([value], by, unit)
     native = table.fetched(unit, by, value, as_text=unit)

@@ -25,6 +25,13 @@ class Measure:
     order: str | None = None
     where: Mapping[str, Any] = field(default_factory=dict)
 
+    def __post_init__(self) -> None:
+        for role in ("column", "order"):
+            name = getattr(self, role)
+            needed = self.how in ("first", "last") or (role == "column" and self.how in ("total", "largest"))
+            if needed and not isinstance(name, str):
+                raise InputError.rule(role, name, "the name of a column")
+
     @property
     def columns(self) -> list[str]:
         """The columns it reads."""

@@ -10,7 +10,7 @@ import narwhals as nw
 from amber_ruler.errors import DataError, InputError
 from amber_ruler.tables import reduce
 from amber_ruler.tables.conditions import fitting
-from amber_ruler.tables.frame import Held
+from amber_ruler.tables.frame import Held, names
 from amber_ruler.tables.per_unit import Measure
 
 T = TypeVar("T", bound=Held)
@@ -47,6 +47,8 @@ def units(table: T, *, unit: str, by: str, measures: Mapping[str, Measure], assi
         table.need([measure.column] if measure.how == "total" and measure.column else [])
         if name in (unit, by):
             raise InputError(f"The measure {name!r} has the name of a column that is kept: choose another.")
+    if len(names("columns", [unit, by])) < 2:
+        raise InputError(f"The unit and the variant are two columns, got {unit!r} for both.")
     table.need_columns(unit, by)
     rows = table.frame.filter(~nw.col(unit).is_null())
     rows = rows.select(unit, by, *(m.of_rows(unit, table.condition).alias(taken[n]) for n, m in measures.items()))

@@ -9,13 +9,13 @@ from typing import Any, Self, Unpack
 import narwhals as nw
 
 from amber_ruler.digest import Daily, Digest
-from amber_ruler.errors import InputError
+from amber_ruler.errors import DataError, InputError
 from amber_ruler.moments import Moments
 from amber_ruler.results.display import display, safe
 from amber_ruler.samples import ByVariant, CountTable, Pairs, Sample
 from amber_ruler.tables import checking, counting, pairing, profile, reduce, shaping
 from amber_ruler.tables.conditions import Condition
-from amber_ruler.tables.description import Description
+from amber_ruler.tables.description import MOST_DESCRIBED, Description
 from amber_ruler.tables.findings import Bounds, Findings
 from amber_ruler.tables.frame import Held
 from amber_ruler.tables.per_unit import Measure
@@ -276,6 +276,8 @@ class Table(Held):
         """
         self.need([value], by, unit)
         arms = self.moments(value, by=by)
+        if len(arms) > MOST_DESCRIBED:
+            raise DataError(f"Column {by!r} holds {len(arms):,} different labels: name the one with the variants.")
         groups = {}
         with self.reading():
             lazy = self.frame.lazy().filter(~nw.col(by).is_null())
