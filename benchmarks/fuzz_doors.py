@@ -7,6 +7,7 @@ import dataclasses
 import io
 import json
 import math
+import shlex
 import shutil
 import sys
 import tempfile
@@ -317,54 +318,13 @@ pd.read_csv(FOLDER / "travellers.csv").head(300).to_csv(FOLDER / "travellers.csv
 (FOLDER / "empty.csv").write_text("")
 (FOLDER / "odd.csv").write_text('"\x1b[31mform",fare\n"\u202ea",1\nb,x\n')
 WORDS = [
-    "0.05",
-    "70%",
-    "3",
-    "-1",
-    "nan",
-    "1e400",
-    "x",
-    "1,2",
-    "90,90",
-    "20,15,5,60",
-    "form",
-    "fare",
-    "current",
-    "before",
-    "two-sided",
-    "exact",
-    "holm",
-    "a=1,b=2",
-    "--",
-] + ["", "\x1b[31m", "\udcff"]
-OPTIONS = [
-    "--value",
-    "--by",
-    "--control",
-    "--alpha",
-    "--null",
-    "--margin",
-    "--good",
-    "--test",
-    "--n",
-    "--mean",
-    "--sd",
-    "--labels",
-    "--json",
-    "--split",
-    "--correct",
-    "--effect",
-    "--lift",
-    "--power",
-    "--find",
-    "--grid",
-    "--half-width",
-    "--unit",
-    "--day",
-    "--metrics",
-    "--seed",
-    "--help",
+    *shlex.split("0.05 70% 3 -1 nan 1e400 x 1,2 90,90 20,15,5,60 form fare current before two-sided exact holm a=1 --"),
+    *("", "\x1b[31m", "\udcff"),
 ]
+OPTIONS = shlex.split(
+    "--value --by --control --alpha --null --margin --good --test --n --mean --sd --labels --json --split --correct"
+    " --effect --lift --power --find --grid --half-width --unit --day --metrics --seed --help"
+)
 
 
 def commanded(rng: np.random.Generator) -> tuple[str, list[str]]:
@@ -408,8 +368,6 @@ def commanded(rng: np.random.Generator) -> tuple[str, list[str]]:
 def example_commands() -> list[list[str]]:
     """Every example of every command, as arguments."""
     if not _EXAMPLES:
-        import shlex
-
         from amber_ruler.cli import inspect as looking
         from amber_ruler.cli.plan import KINDS
         from amber_ruler.register import METHODS

@@ -73,3 +73,39 @@ def test_published_moments_are_looked_at_too():
     result = ar.measure.mean(both[0], null=9.1)
     assert "above" in named(result)["skewness"]
     assert "without the value 55 of a alone, p would be 0.05" in named(result)["one value"]
+
+
+@pytest.mark.parametrize("slope", [-2.0, 0.3])
+def test_a_perfect_correlation_is_one(slope):
+    """Within rounding it is ±1, and it is said that nothing is left for an interval."""
+    x = np.arange(12) / 7
+    found = ar.measure.correlation(ar.Pairs(x, 3 + slope * x, ("a", "b")))
+    assert (found.estimate, found.p_value) == (np.sign(slope), 0.0)
+    assert found.interval.low == found.interval.high == np.sign(slope)
+    assert "exactly" in found.notes[0]
+
+
+def test_the_interval_of_margin_tests_stands_beside_them():
+    """At level 1 - 2 alpha it lies within the margin exactly where the tests say equivalent, and JSON keeps it."""
+    for mean in (0.0, 0.03, 0.2):
+        groups = ar.Summary(1_000, mean, 5, "a"), ar.Summary(1_000, 0.0, 5, "b")
+        for alternative in ("two-sided", "greater"):
+            found = ar.measure.means(*groups, margin=0.41, alternative=alternative)
+            narrow = found.test.margin_interval
+            assert narrow.level == pytest.approx(0.9)
+            assert (abs(narrow.low) < 0.41 and abs(narrow.high) < 0.41) == found.margin_tests["equivalent"].holds
+            assert ar.Result.from_json(found.to_json()).test.margin_interval.high == narrow.high
+            assert "read the 90% interval" in str(found)
+            assert ar.Result.from_json(found.to_json()).test.margin_interval.high == narrow.high
+    assert ar.measure.means(*groups).test.margin_interval is None
+
+
+@pytest.mark.parametrize("at", [0.0625, 0.03125])
+def test_a_value_whose_p_is_alpha_stays(at):
+    """Of five values the sign test of what lies beyond all has p = 1/16: at that alpha it is not left out."""
+    values = [1.0, 2.0, 3.0, 4.0, 5.0]
+    ranks = ar.measure.signed_ranks(ar.Pairs(values, [0.0] * 5), alpha=at)
+    assert ranks.p_value == 0.0625
+    assert ranks.interval.contains(0.0)
+    with pytest.raises(ar.DataError, match="too few"):
+        ar.measure.quantiles(values, [v + 1 for v in values], alpha=at)

@@ -106,3 +106,12 @@ def test_files_that_are_not_what_they_say(tmp_path, name, content, says):
     (link := tmp_path / "link.csv").symlink_to(tmp_path / "gone.csv")
     with pytest.raises(DataError, match="is a link to"):
         ar.table(link)
+
+
+@pytest.mark.parametrize("name", ["*", "^f.*$"])
+def test_a_name_is_a_name_on_every_engine(name):
+    """What an engine would read as a pattern of names is refused; elsewhere its own values come back."""
+    rows = TRAVELLERS[["form", "fare"]].assign(**{name: TRAVELLERS["fare"] * 2 + 1})
+    assert ar.table(rows).moments(name, by="form")["a"].mean(name) == rows.loc[rows["form"] == "a", name].mean()
+    with pytest.raises(DataError, match="reads such a name as a pattern"):
+        ar.table(pl.from_pandas(rows))
