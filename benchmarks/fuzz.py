@@ -32,6 +32,10 @@ NOT_BETWEEN = {"eta_squared", "epsilon_squared", "omega_squared", "cohen_f", "cr
 # and estimates that are biased or shrunken, which shows where alpha is large.
 BIASED = {"cohen_d", "hedges_g", "glass_delta", "d_z", "r", "superiority", "overlap", "lift_delta"}
 LARGE = 0.2
+PRIORS = (
+    ar.bayes.Uniform(0, 9), ar.bayes.Normal(0, 2), ar.bayes.HalfNormal(1), ar.bayes.Cauchy(0.7), ar.bayes.Flat(),
+    ar.bayes.StudentT(3, 2, 1), ar.bayes.Truncated(ar.bayes.Normal(0, 1), 0), ar.bayes.Beta(), None,
+)  # fmt: skip
 ABOUT = """Made by `python benchmarks/fuzz.py`. Each input is drawn: ordinary values, rare events, ties, constants,
 counts up to 1e15, spreads from 1e-150 to 1e145, labels that would do something, settings at their ends or of another
 kind, and what is no data at all; designs with modifiers and every question; tables of odd columns through pandas,
@@ -108,6 +112,10 @@ def data(rng: np.random.Generator, method: Method) -> tuple[list[Any], dict[str,
         return [{str(k): numbers(rng, method.needs, n + k) for k in range(int(rng.integers(1, 5)))}], {}
     if method.takes == "factors":
         return [{(a, b): numbers(rng, method.needs, n) for a in "xy" for b in "uv"}], {}
+    if method.takes == "numbers":
+        prior = PRIORS[int(rng.integers(len(PRIORS)))]
+        size = 10.0 ** rng.choice([0, 0, 0, -60, 60, 3])
+        return [float(rng.normal(0, 5)) * size, float(rng.lognormal()) * rng.choice([1, 1, size])], {"prior": prior}
     counts = rng.integers(0, rng.choice([3, 40, 10**6, 10**9]), (2, int(rng.integers(1, 4))))
     return [counts.tolist() if method.takes == "table" else dict(zip("abc", counts[0].tolist(), strict=False))], {}
 

@@ -59,6 +59,7 @@ TAKES = {
     "table": "a table of counts",
     "kinds": "counts of several kinds",
     "columns": "two columns",
+    "numbers": "an estimate and its standard error",
 }
 NEEDS = {
     "mean": "values, Sample, Summary or Moments",

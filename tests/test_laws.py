@@ -56,7 +56,14 @@ def data(method, *, change=lambda v: v, turned=False):
     if method.takes == "factors":
         cells = [(a, b) for a in "xy" for b in "uvw"]
         return [{cell: values(method, k, 8 + k, change=change) for k, cell in enumerate(cells)}], {}
+    if method.takes == "numbers":
+        return [1.3, 0.45], {
+            name: NEEDED[name]() for name, item in method.settings.items() if item.default is item.empty
+        }
     return [[[30, 10, 9], [20, 40, 12]] if method.takes == "table" else {"foot": 120, "bicycle": 80, "car": 100}], {}
+
+
+NEEDED = {"prior": lambda: ar.bayes.Normal(0, 2)}  # settings without a usual value
 
 
 def asked(method, *, change=lambda v: v, turned=False, **settings):

@@ -84,6 +84,8 @@ def means(
     13.196
     """
     ask = shared.question(alpha, margin=margin, good=good)
+    if prior.centre != 0:
+        raise InputError.rule("prior", str(prior), "around 0: the null is no effect")
     one, two = groups.two(treatment, control, "mean")
     n1, n0, pooled, difference = _pooled(one, two)
     df, effective = n1 + n0 - 2, n1 * n0 / (n1 + n0)
@@ -211,7 +213,7 @@ class _EffectPosterior(NamedTuple):
             seen = np.exp(log_likelihood - log_likelihood.max())
         else:
             seen = likelihood(x)
-        mass = seen * prior.pdf(x) * half * _WEIGHTS
+        mass = seen * np.exp(prior.log_density(x)) * half * _WEIGHTS
         return cls(edges, x, mass / mass.sum())
 
     def mean_beyond_0(self, side: float, power: int) -> float:

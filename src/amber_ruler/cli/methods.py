@@ -98,6 +98,12 @@ def _maybe(help_: str, *names: str, of: Any = str) -> tuple[Any, Any]:
 
 def _sources(method: Method) -> dict[str, tuple[Any, Any]]:
     """Where the numbers come from."""
+    if method.takes == "numbers":
+        said = parameters(method.bare)
+        numbers_of = {
+            name: _maybe(said.get(", ".join(method.data), said.get(name, "")), of=float) for name in method.data
+        }
+        return {"file": (Annotated[Path | None, typer.Argument(hidden=True)], None), **numbers_of}
     file = typer.Argument(
         help="A CSV, Parquet or JSON Lines file, a folder, or a pattern in quotes.", show_default=False
     )
@@ -166,12 +172,20 @@ def _given(method: Method, given: Mapping[str, Any]) -> dict[str, Any]:
         value = given.get(name)
         if name in _FROM_THE_TABLE or (value is None and item.default is not None):
             continue
-        if isinstance(value, str) and not _is_word(item.annotation):
+        if isinstance(value, str) and not _is_word(item.annotation) and not _is_prior(item.annotation):
             value = _several(f"--{name.replace('_', '-')}", value)
-        if dataclasses.is_dataclass(item.annotation) and value is not None:
+        if isinstance(value, str) and _is_prior(item.annotation):
+            from amber_ruler.bayes import prior_of
+
+            value = prior_of(value)
+        elif dataclasses.is_dataclass(item.annotation) and value is not None:
             value = item.annotation(*(value if isinstance(value, tuple) else (value,)))  # type: ignore[operator]
         found[name] = value
     return found
+
+
+def _is_prior(hint: Any) -> bool:
+    return isinstance(hint, type) and hint.__name__ == "Prior"
 
 
 def _is_word(hint: Any) -> bool:
@@ -190,8 +204,13 @@ def _several(flag: str, text: str) -> Any:
 
 def _run(method: Method, call: Any, given: dict[str, Any]) -> None:
     settings = _given(method, given)
-    if given["file"] is None:
-        results: list[Any] = [_published(method, call, given, settings)]
+    if method.takes == "numbers":
+        missing = [f"--{name}" for name in method.data if given[name] is None]
+        if missing or given["file"] is not None:
+            raise InputError(f"This takes {', '.join(f'--{name}' for name in method.data)} and no file.")
+        results: list[Any] = [call(*(given[name] for name in method.data), **settings)]
+    elif given["file"] is None:
+        results = [_published(method, call, given, settings)]
     else:
         beside = [f"--{name}" for name in (*method.published, "labels") if given.get(name) is not None]
         if beside:

@@ -10,6 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from amber_ruler.numeric.gate import Floats, Number
+from amber_ruler.results.pieces import Interval
 
 if TYPE_CHECKING:
     from amber_ruler.results.measurement import Comparison
@@ -36,6 +37,21 @@ class Evidence(Part):
         How many times likelier the data are under a difference than under none; below 1 they speak for none.
     log_bayes_factor : float, ndarray or None
         Its natural logarithm, where the factor itself would overflow.
+    factor_error : float or None
+        Bound on the factor's relative numerical error.
+    chance_worse, chance_within : float or None
+        Posterior probability of the other side, and of lying within the margin.
+    chance_none : float or None
+        Posterior probability that there is no effect, for the prior odds that were given.
+    posterior_mean, posterior_sd : float or None
+        Mean and standard deviation of the effect, given that there is one.
+    densest : Interval or None
+        The shortest interval of the posterior at the level of the central one.
+    threshold, scales_beyond : float and pair, or None
+        The factor from which on evidence counts, and the scales of the prior over which it stays beyond; no upper end
+        where it goes on.
+    best_scale, best_log_factor : float or None
+        The scale that favours an effect most, and the log of the factor there.
     """
 
     prior: str
@@ -43,6 +59,17 @@ class Evidence(Part):
     expected_loss: Number | None = None
     bayes_factor: Number | None = None
     log_bayes_factor: Number | None = None
+    factor_error: float | None = None
+    chance_worse: Number | None = None
+    chance_within: Number | None = None
+    chance_none: Number | None = None
+    posterior_mean: Number | None = None
+    posterior_sd: Number | None = None
+    densest: Interval | None = None
+    threshold: float | None = None
+    scales_beyond: tuple[float, float | None] | None = None
+    best_scale: float | None = None
+    best_log_factor: float | None = None
 
 
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False)

@@ -15,6 +15,7 @@ from numpy.typing import ArrayLike
 
 from amber_ruler.errors import DataError, InputError
 from amber_ruler.moments import Moments
+from amber_ruler.numeric import gate as number_gate
 from amber_ruler.numeric.gate import scalar_or_array
 from amber_ruler.results.pieces import Axis
 from amber_ruler.samples.counts import Counts, CountTable
@@ -29,7 +30,7 @@ ShareGroup: TypeAlias = Sample | Counts | Moments | ArrayLike
 RateGroup: TypeAlias = Sample | Events | Moments | ArrayLike
 ValueGroup: TypeAlias = Sample | ArrayLike
 
-Takes: TypeAlias = Literal["one", "two", "pairs", "several", "factors", "table", "kinds", "columns"]
+Takes: TypeAlias = Literal["one", "two", "pairs", "several", "factors", "table", "kinds", "columns", "numbers"]
 Needs: TypeAlias = Literal["mean", "share", "rate", "values"]
 Read: TypeAlias = Summary | Counts | Events | Sample
 R = TypeVar("R", Summary, Counts, Events, Sample)
@@ -97,6 +98,8 @@ def several(groups: Any, needs: Literal["mean", "values"], *, least: int = 1) ->
 
 def hold(given: Any, takes: Takes, role: str) -> Any:
     """What a method was given, raw values as samples of their own: nothing that the caller may change later."""
+    if takes == "numbers":
+        return float(number_gate.finite(role, number_gate.single(role, given)))
     if takes in ("one", "two"):
         if isinstance(given, _GROUPS):
             return given if given.label else changed(given, label=role)

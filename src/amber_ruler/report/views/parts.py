@@ -39,25 +39,67 @@ class _Evidence:
     def blocks(self, part: Evidence, result: Measurement) -> list[Block]:
         if np.ndim(part.chance_better):
             return []
-        facts = [("chance that treatment is better", chance(float(part.chance_better)))]
+        two = isinstance(result, Comparison)
+        what = "difference" if two else "effect"
+        facts = [
+            ("chance that treatment is better" if two else "chance to be better", chance(float(part.chance_better)))
+        ]
+        for name, said in (
+            ("chance_within", "chance to lie within the margin"),
+            ("chance_worse", "chance to be worse"),
+        ):
+            if getattr(part, name) is not None:
+                facts.append((said, chance(float(getattr(part, name)))))
         if part.expected_loss is not None:
-            loss = float(part.expected_loss)
-            said = f"{numbers.number(100 * loss)} pp" if result.percent else numbers.number(loss)
-            facts.append(("expected loss if treatment is chosen", said))
+            facts.append(("expected loss if treatment is chosen", _size(float(part.expected_loss), result)))
+        if part.posterior_mean is not None and part.posterior_sd is not None:
+            mean, sd = (_size(float(v), result) for v in (part.posterior_mean, part.posterior_sd))
+            facts.append(("posterior mean and sd", f"{mean}, {sd}"))
+        if part.densest is not None:
+            low, high = numbers.together(float(part.densest.low), float(part.densest.high))
+            facts.append((f"densest {100 * part.densest.level:g}%", f"{low} to {high}"))
         if part.log_bayes_factor is not None:
-            facts.append(("Bayes factor for a difference", factor_text(float(part.log_bayes_factor))))
-        return [Grid(("", ""), tuple(facts))]
+            facts.append(
+                (
+                    f"Bayes factor for a{'n' if what == 'effect' else ''} {what}",
+                    factor_text(float(part.log_bayes_factor)),
+                )
+            )
+        if part.chance_none is not None:
+            facts.append((f"chance that there is no {what}", chance(float(part.chance_none))))
+        return [Grid(("", ""), tuple(facts)), *_scales_said(part)]
 
     def clause(self, part: Evidence, result: Measurement) -> str:
-        better = getattr(result, "treatment", "")
-        said = f"; {better} is better with a probability of {chance(float(part.chance_better))}"
+        better = chance(float(part.chance_better))
+        if isinstance(result, Comparison):
+            said = f"; {result.treatment} is better with a probability of {better}"
+        else:
+            said = f"; {'above' if result.good == 'higher' else 'below'} the null with a probability of {better}"
         if part.log_bayes_factor is None:
             return said
-        return f"{said}; the data are {evidence_words(float(part.log_bayes_factor))}"
+        what = "a difference" if isinstance(result, Comparison) else "an effect"
+        return f"{said}; the data are {evidence_words(float(part.log_bayes_factor), what)}"
 
     def columns(self, part: Evidence) -> dict[str, Any]:
         names = ("chance_better", "expected_loss", "bayes_factor")
         return {name: np.nan if getattr(part, name) is None else getattr(part, name) for name in names}
+
+
+def _size(value: float, result: Measurement) -> str:
+    return f"{numbers.number(100 * value)} pp" if result.percent else numbers.number(value)
+
+
+def _scales_said(part: Evidence) -> list[Block]:
+    """How far the evidence hangs on the prior's scale."""
+    if part.best_scale is None or part.best_log_factor is None or part.threshold is None:
+        return []
+    most = f"At most it is {factor_text(part.best_log_factor)}, with a scale of {numbers.number(part.best_scale)}."
+    if part.scales_beyond is None:
+        return [Lines((f"The evidence reaches {part.threshold:g} neither way with this prior. {most}",))]
+    low, high = part.scales_beyond
+    span = f"from {numbers.number(low)} up" if high is None else f"{numbers.number(low)} to {numbers.number(high)}"
+    way = f"above {part.threshold:g}" if float(part.log_bayes_factor or 0) > 0 else f"below 1/{part.threshold:g}"
+    return [Lines((f"The factor stays {way} for prior scales {span}. {most}",))]
 
 
 class _Adjustment:
@@ -196,9 +238,9 @@ def factor_text(log_factor: float) -> str:
     return f"10^{log_factor / math.log(10):.1f}"
 
 
-def evidence_words(log_factor: float) -> str:
+def evidence_words(log_factor: float, what: str = "a difference") -> str:
     """Which way the evidence points, and how far."""
-    way = "a difference than under none" if log_factor >= 0 else "no difference than under one"
+    way = f"{what} than under none" if log_factor >= 0 else f"no {what.split()[1]} than under one"
     return f"{factor_text(abs(log_factor))} times likelier under {way}"
 
 
