@@ -143,6 +143,12 @@ def readme_table() -> str:
     return "\n".join(rows)
 
 
+def import_line(module: str, names: list[str]) -> str:
+    """An import as the formatter leaves it."""
+    line = f"from {module} import {', '.join(names)}"
+    return line if len(line) <= 120 else f"from {module} import (\n" + "".join(f"    {n},\n" for n in names) + ")"
+
+
 def room_names(room: str) -> str:
     """The imports and the list of names of a room: its methods, and what its modules list besides."""
     package = import_module(f"amber_ruler.{room}")
@@ -153,7 +159,7 @@ def room_names(room: str) -> str:
             homes |= dict.fromkeys(getattr(module, "__all__", ()), found.name)
     homes |= {name: method.bare.__module__ for (r, name), method in METHODS.items() if r == room}
     modules = sorted(set(homes.values()))
-    lines = [f"from {m} import {', '.join(sorted(n for n, home in homes.items() if home == m))}" for m in modules]
+    lines = [import_line(m, sorted(n for n, home in homes.items() if home == m)) for m in modules]
     listed = "\n".join(f'    "{name}",' for name in sorted(homes))
     if len(homes) <= 4:
         return "\n".join(lines) + f"\n\n__all__ = [{', '.join(f'{chr(34)}{n}{chr(34)}' for n in sorted(homes))}]\n"

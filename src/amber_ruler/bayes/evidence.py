@@ -128,7 +128,7 @@ def evidence(
     >>> from amber_ruler.bayes import Uniform
     >>> r = evidence(4.1, 1.9, prior=Uniform(0, 9))
     >>> round(r.evidence.bayes_factor, 3), round(r.evidence.chance_better, 4)
-    (5.331, 1.0)
+    (5.318, 1.0)
     """
     ask = shared.question(alpha, margin=margin, good=good)
     if not isinstance(prior, Prior):

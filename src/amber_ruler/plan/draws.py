@@ -29,6 +29,39 @@ def counts(rng: np.random.Generator, share: float, size: int, runs: int, label: 
     return Counts(rng.binomial(size, share, runs).astype(float), np.full(runs, float(size)), label)
 
 
+def adjusted(
+    rng: np.random.Generator, arms: tuple[tuple[float, str, float, int], ...], correlation: float, runs: int
+) -> tuple[Summary, ...]:
+    """Means and spreads of values adjusted for a normal covariate by its pooled slope; an arm is mean, label, sd, n."""
+    size = sum(n for _, _, _, n in arms)
+    if size * runs > _MOST_VALUES:
+        raise DesignError(f"{size * runs:.2g} values would have to be drawn: simulate fewer runs, or fewer units.")
+    found: list[list[Floats]] = []
+    step = max(1, _BLOCK // size)
+    for start in range(0, runs, step):
+        times = min(step, runs - start)
+        parts = []
+        for mean, _, sd, n in arms:
+            x, noise = rng.normal(size=(2, times, n))
+            y = mean + sd * (correlation * x + np.sqrt(1 - correlation**2) * noise)
+            centre = [v.mean(axis=1) for v in (x, y)]
+            x, y = x - centre[0][:, None], y - centre[1][:, None]
+            parts.append((*centre, *(np.einsum("ij,ij->i", *pair) for pair in ((x, x), (x, y), (y, y)))))
+        slope = sum(p[3] for p in parts) / sum(p[2] for p in parts)
+        found.append(
+            [
+                value
+                for (mx, my, xx, xy, yy), (_, _, _, n) in zip(parts, arms, strict=True)
+                for value in (my - slope * mx, np.sqrt((yy - 2 * slope * xy + slope**2 * xx) / (n - 1)))
+            ]
+        )
+    columns = [np.concatenate(part) for part in zip(*found, strict=True)]
+    return tuple(
+        Summary(np.full(runs, float(n)), columns[2 * k], columns[2 * k + 1], label)
+        for k, (_, label, _, n) in enumerate(arms)
+    )
+
+
 def summaries(rng: np.random.Generator, centre: float, sd: float, size: int, runs: int, label: str) -> Summary:
     """Means and spreads of so many sets of normal values."""
     if size * runs > _MOST_VALUES:

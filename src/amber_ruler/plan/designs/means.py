@@ -212,8 +212,14 @@ class TwoMeans(TwoGroups):
         self, rng: np.random.Generator, effect: float, units: tuple[int, ...], runs: int
     ) -> tuple[tuple[Any, ...], dict[str, Any]]:
         """Normal values in both groups; with clusters their means."""
-        if self._modifier(change.Covariate) is not None:
-            raise DesignError("A covariate can't be simulated here: leave it out.")
+        covariate = self._modifier(change.Covariate)
+        means = ((effect, "treatment"), (0.0, "control"))
+        if covariate is not None:
+            if self._modifier(change.Clusters) is not None or self.distribution == "normal":
+                raise DesignError("A covariate is simulated with independent units and an unknown spread only.")
+            arms = tuple((*m, sd, n) for m, sd, n in zip(means, (self._treated_sd(), self.sd), units, strict=True))
+            equal = {"variances": "equal" if self.sd_treatment is None else "unequal"}
+            return draws.adjusted(rng, arms, covariate.correlation, runs), equal
         shrink, clusters = np.sqrt(self._variance_factor()), self._modifier(change.Clusters)
         if clusters is not None:
             # A cluster's mean spreads as sd times the root of the design effect over its size.
@@ -223,7 +229,6 @@ class TwoMeans(TwoGroups):
         settings: dict[str, Any] = {"variances": "equal" if self.sd_treatment is None else "unequal"}
         if self.distribution == "normal":
             settings = {"known_sd": spreads}
-        means = ((effect, "treatment"), (0.0, "control"))
         return tuple(
             draws.summaries(rng, mean, sd, size, runs, label)
             for (mean, label), sd, size in zip(means, spreads, units, strict=True)
