@@ -74,7 +74,9 @@ M = TypeVar("M", bound=BaseModel)
 def parsed(text: str) -> Any:
     """A JSON text as plain types; NaN and what is too deep or too long are none."""
     try:
-        return json.loads(text, parse_constant=_no_constant)
+        data = json.loads(text, parse_constant=_no_constant)
+        json.dumps(data, ensure_ascii=False).encode("utf-8")  # halves of a character are no text
+        return data
     except (ValueError, RecursionError, TypeError) as error:
         line = f" (line {error.lineno})" if isinstance(error, json.JSONDecodeError) else ""
         raise DataError(f"This is not JSON{line}.") from None
