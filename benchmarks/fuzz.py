@@ -30,7 +30,7 @@ LABELS = ("short", "current", "a\x1b[31mb", "\u202eevil", "<b>", "", "1", " · "
 # Effects whose limits need not lie on either side of them: noncentral limits of what can't be below 0,
 NOT_BETWEEN = {"eta_squared", "epsilon_squared", "omega_squared", "cohen_f", "cramers_v", "cramers_v_corrected", "w"}
 # and estimates that are biased or shrunken, which shows where alpha is large.
-BIASED = {"cohen_d", "hedges_g", "glass_delta", "d_z", "r", "superiority", "overlap", "lift_delta"}
+BIASED = {"cohen_d", "d_av", "hedges_g", "glass_delta", "d_z", "r", "superiority", "overlap", "lift_delta"}
 LARGE = 0.2
 PRIORS = (
     ar.bayes.Uniform(0, 9), ar.bayes.Normal(0, 2), ar.bayes.HalfNormal(1), ar.bayes.Cauchy(0.7), ar.bayes.Flat(),
@@ -157,7 +157,8 @@ def faults(result: Any, seconds: float, *, drawn: bool) -> Iterator[str]:
         low, high = np.asarray(interval.low), np.asarray(interval.high)
         if np.any(np.isnan(low) | np.isnan(high) | np.isnan(value)) or np.any(low > high):
             yield f"{name or 'the interval'}: {value} in {low} to {high}"
-        biased = result.alpha > LARGE and (name in BIASED if name else result.quantity == "spread")
+        shrunken = result.quantity == "spread" or result.asked.settings.get("interval") == "agresti-caffo"
+        biased = result.alpha >= LARGE and (name in BIASED if name else shrunken)
         if name not in NOT_BETWEEN and not biased and not np.all(inside(np.asarray(value), low, high)):
             yield f"{name or 'the estimate'} {value} outside {low} to {high}"
     apart = any("disagree" in note or "apart" in note for note in result.notes)

@@ -76,10 +76,10 @@ def parsed(text: str) -> Any:
     try:
         data = json.loads(text, parse_constant=_no_constant)
         json.dumps(data, ensure_ascii=False).encode("utf-8")  # halves of a character are no text
-        return data
     except (ValueError, RecursionError, TypeError) as error:
         line = f" (line {error.lineno})" if isinstance(error, json.JSONDecodeError) else ""
         raise DataError(f"This is not JSON{line}.") from None
+    return data
 
 
 def checked(data: Any, kind: type[M], what: str) -> M:

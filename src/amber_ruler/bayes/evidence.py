@@ -180,6 +180,7 @@ def evidence(
                 best_scale=scales.best,
                 best_log_factor=scales.best_log_factor,
                 scales_beyond=scales.beyond,
+                null=float(null),
             ),
         ),
     )

@@ -86,6 +86,8 @@ class Measurement(Result, Tested):
     @property
     def null(self) -> Number:
         """The value tested; without a test, that of no effect."""
+        if self.test is None and self.evidence is not None and not isinstance(self, Comparison):
+            return self.evidence.null
         return self.test.null if self.test else self.no_effect
 
     @property

@@ -52,6 +52,8 @@ class Evidence(Part):
         where it goes on.
     best_scale, best_log_factor : float or None
         The scale that favours an effect most, and the log of the factor there.
+    null : float
+        The value from which better and worse are counted.
     """
 
     prior: str
@@ -70,6 +72,7 @@ class Evidence(Part):
     scales_beyond: tuple[float, float | None] | None = None
     best_scale: float | None = None
     best_log_factor: float | None = None
+    null: float = 0.0
 
 
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False)

@@ -47,7 +47,7 @@ def ruler(result: Estimate) -> Ruler:
     """The interval on the ruler, with the value tested where there is one."""
     if np.ndim(result.estimate):
         return many.ruler(result)
-    centre = None if result.test is None else float(result.null)
+    centre = None if result.test is None and result.evidence is None else float(result.null)
     row = ruler_row(result, result.label)
     return Ruler((row,), centre, result.margin, result.percent, "%" if result.percent else "")
 

@@ -74,7 +74,8 @@ class _Evidence:
         if isinstance(result, Comparison):
             said = f"; {result.treatment} is better with a probability of {better}"
         else:
-            said = f"; {'above' if result.good == 'higher' else 'below'} the null with a probability of {better}"
+            side = "above" if result.good == "higher" else "below"
+            said = f"; {side} {numbers.number(part.null)} with a probability of {better}"
         if part.log_bayes_factor is None:
             return said
         what = "a difference" if isinstance(result, Comparison) else "an effect"
