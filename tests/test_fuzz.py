@@ -1,17 +1,12 @@
 """The short form of the fuzzer: every registered method with drawn input; `benchmarks/fuzz.py` goes on."""
 
-import sys
 import warnings
 from functools import partial
-from pathlib import Path
-
-import numpy as np
-import pytest
-
-sys.path.insert(0, str(Path(__file__).parents[1] / "benchmarks"))
 
 import fuzz
 import fuzz_doors
+import numpy as np
+import pytest
 
 EVERY = [pytest.param(m, id=".".join(key)) for key, m in sorted(fuzz.METHODS.items())]
 
