@@ -10,6 +10,7 @@ from scipy import special
 from amber_ruler.bayes.priors import Beta
 from amber_ruler.errors import InputError
 from amber_ruler.measure import checks, shared
+from amber_ruler.numeric import beta
 from amber_ruler.numeric.gate import Floats
 from amber_ruler.numeric.roots import bracketed_root
 from amber_ruler.register import method
@@ -134,7 +135,7 @@ def _nodes(share: _Share) -> tuple[Floats, Floats]:
     d = np.clip(spread * np.sinh(_U), -700, 700)
     mode = share.mean
     # log of p^a (1 - p)^b against its value at p = a / (a + b), on the log-odds scale.
-    log_density = -(a + b) * (np.log1p(mode * np.expm1(d)) - mode * d)
+    log_density = -(a + b) * beta.divergence(mode, d)
     weight = np.exp(log_density) * np.cosh(_U)
     return special.expit(np.log(a / b) + d), weight / weight.sum()
 
@@ -154,19 +155,19 @@ def _chance_above(one: _Share, two: _Share) -> float:
         return 0.5
     if _narrow_first(one, two):
         p, weight = _nodes(one)
-        return float(special.betainc(two.a, two.b, p) @ weight)
+        return float(beta.cdf(p, two.a, two.b) @ weight)
     p, weight = _nodes(two)
-    return float(special.betaincc(one.a, one.b, p) @ weight)
+    return float(beta.sf(p, one.a, one.b) @ weight)
 
 
 def _shortfall(one: _Share, two: _Share) -> float:
     """Mean of max(second - first, 0)."""
     if _narrow_first(one, two):
         p, weight = _nodes(one)
-        above = two.mean * special.betaincc(two.a + 1, two.b, p) - p * special.betaincc(two.a, two.b, p)
+        above = two.mean * beta.sf(p, two.a + 1, two.b) - p * beta.sf(p, two.a, two.b)
     else:
         p, weight = _nodes(two)
-        above = p * special.betainc(one.a, one.b, p) - one.mean * special.betainc(one.a + 1, one.b, p)
+        above = p * beta.cdf(p, one.a, one.b) - one.mean * beta.cdf(p, one.a + 1, one.b)
     return max(float(above @ weight), 0.0)
 
 
@@ -177,9 +178,9 @@ def _quantile(one: _Share, two: _Share, chance: float) -> float:
 
     def miss(d: Floats) -> Floats:
         if first:
-            below = special.betaincc(two.a, two.b, np.clip(p - d[..., None], 0, 1)) @ weight
+            below = beta.sf(np.clip(p - d[..., None], 0, 1), two.a, two.b) @ weight
         else:
-            below = special.betainc(one.a, one.b, np.clip(p + d[..., None], 0, 1)) @ weight
+            below = beta.cdf(np.clip(p + d[..., None], 0, 1), one.a, one.b) @ weight
         return np.asarray(below - chance)
 
     return float(bracketed_root(miss, np.array(-1.0), np.array(1.0), rtol=1e-14))
