@@ -64,6 +64,16 @@ def test_conditions_are_of_the_columns_kind(source, column, condition, says):
             ask(column, **condition)
 
 
+@pytest.mark.parametrize("written", ["09/01/2026", "09-01-26", "1.9.2026", "2026/09/01", "09/01/2026 10:00:00 AM"])
+def test_a_csv_does_not_guess_dates(tmp_path, written):
+    """Not even those that its reader would take for some date."""
+    (tmp_path / "t.csv").write_text(f"form,fare,day\na,1,{written}\nb,2,{written}\n", encoding="utf-8")
+    table = ar.table(tmp_path / "t.csv")
+    assert str(table.schema["day"]) == "String"
+    with pytest.raises(DataError, match="holds dates as text"):
+        table.daily("fare", by="form", day="day")
+
+
 ODD = {
     "no columns": pd.DataFrame(),
     "columns in levels": pd.DataFrame([[1, 2]], columns=pd.MultiIndex.from_tuples([("a", "x"), ("a", "y")])),

@@ -230,8 +230,8 @@ def _head(connection: Any, path: Path) -> tuple[list[str], list[str]]:
 
     DuckDB renames a second column of the same name: the header is looked at by itself.
     """
-    query = "select Delimiter, HasHeader, DateFormat, Columns from sniff_csv(?)"
-    [(delimiter, has_header, form, kinds)] = connection.execute(query, [_literal(path)]).fetchall()
+    query = "select Delimiter, HasHeader, DateFormat, TimestampFormat, Columns from sniff_csv(?)"
+    [(delimiter, has_header, day, moment, kinds)] = connection.execute(query, [_literal(path)]).fetchall()
     if not has_header:
         raise DataError(f"{path}: its first line does not look like column names. Add a header line.")
     with path.open(encoding="utf-8-sig", errors="replace", newline="") as lines:
@@ -239,8 +239,10 @@ def _head(connection: Any, path: Path) -> tuple[list[str], list[str]]:
     twins = [c for c, times in Counter(columns).items() if times > 1]
     if twins:
         raise DataError(f"{path} has more than one column called {', '.join(map(repr, twins))}: rename all but one.")
-    guessed = form is not None and not form.startswith("%Y")
-    return columns, [kind["name"] for kind in kinds if guessed and kind["type"] == "DATE"]
+    guessed = [
+        kind for kind, form in (("DATE", day), ("TIMESTAMP", moment)) if form and not form.startswith("%Y-%m-%d")
+    ]
+    return columns, [kind["name"] for kind in kinds if kind["type"] in guessed]
 
 
 def line_of(source: Source, row: int) -> str:

@@ -1,4 +1,4 @@
-"""Error rates and coverage by simulation: python benchmarks/coverage.py > docs/coverage.md.
+"""Error rates and coverage by simulation: python benchmarks/interval_coverage.py > docs/coverage.md.
 
 Every comparison of a row is one element of one broadcast call; ranks and quantiles go sample by sample.
 """
@@ -148,7 +148,7 @@ def main() -> None:
         "Simulated where nothing differs: how often a test at alpha 5 % rejects, and how often the 95 % interval\n"
         f"holds the truth, in {RUNS:,} runs ({SINGLE:,} of ranks, quantiles, spreads and pairs, {FEW} of Dunnett's).\n"
         "Of pairs it is how often any of them is claimed, and how often all their intervals hold the truth. Made by\n"
-        "`python benchmarks/coverage.py`, in about ten minutes.\n"
+        "`python benchmarks/interval_coverage.py`, in about ten minutes.\n"
     )
     print("| method | situation | rejects, % | holds, % | Monte-Carlo error, % |\n| --- | --- | --- | --- | --- |")
     for part in (of_means, of_shares, of_rates, one_by_one, of_pairs):
