@@ -7,12 +7,12 @@ from typing import Literal, NamedTuple
 import numpy as np
 from numpy.polynomial import chebyshev, legendre
 
+from amber_ruler.bayes.posterior import quantile_in_panels
 from amber_ruler.bayes.priors import Cauchy
 from amber_ruler.errors import DataError, InputError
 from amber_ruler.measure import checks, shared
 from amber_ruler.numeric import student
 from amber_ruler.numeric.gate import Floats
-from amber_ruler.numeric.roots import bracketed_root
 from amber_ruler.register import method
 from amber_ruler.results import Comparison, EffectSize, Evidence, Group, Interval
 from amber_ruler.samples import MeanGroup, Summary
@@ -223,11 +223,4 @@ class _EffectPosterior(NamedTuple):
 
     def quantile(self, chance: float) -> float:
         """The effect below which the posterior has so much probability."""
-        below = np.concatenate([[0.0], np.cumsum(self.mass.sum(axis=1))])
-        k = int(np.clip(np.searchsorted(below, chance) - 1, 0, len(self.mass) - 1))
-        inside = _INTEGRALS @ (self.mass[k] / _WEIGHTS)
-        u = bracketed_root(
-            lambda u: np.asarray(below[k] + legendre.legval(u, inside) - chance), np.array(-1.0), np.array(1.0)
-        )
-        start, end = self.edges[k], self.edges[k + 1]
-        return float((start + end) / 2 + (end - start) / 2 * u)
+        return quantile_in_panels(self.edges, self.mass, chance, _INTEGRALS, _WEIGHTS)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
 import numpy as np
 from numpy.polynomial import legendre
@@ -72,14 +72,7 @@ class Posterior(NamedTuple):
 
     def quantile(self, chance: float) -> float:
         """The value below which there is so much probability."""
-        below = np.concatenate([[0.0], np.cumsum(self.mass.sum(axis=1))])
-        k = int(np.clip(np.searchsorted(below, chance) - 1, 0, len(self.mass) - 1))
-        inside = _INTEGRALS @ (self.mass[k] / _WEIGHTS)
-        u = bracketed_root(
-            lambda u: np.asarray(below[k] + legendre.legval(u, inside) - chance), np.array(-1.0), np.array(1.0)
-        )
-        start, end = self.edges[k], self.edges[k + 1]
-        return float((start + end) / 2 + (end - start) / 2 * u)
+        return quantile_in_panels(self.edges, self.mass, chance, _INTEGRALS, _WEIGHTS)
 
     def mean(self, of: Callable[[Floats], Floats] = lambda x: x) -> float:
         """Posterior mean of a function."""
@@ -99,6 +92,18 @@ class Posterior(NamedTuple):
             return self.quantile(1 - level), float(self.edges[-1])
         tail = float(bracketed_root(tilt, np.array(tiny), np.array(1 - level - tiny)))
         return self.quantile(tail), self.quantile(tail + level)
+
+
+def quantile_in_panels(edges: Floats, mass: Floats, chance: float, integrals: Any, weights: Any) -> float:
+    """The value below which nodes in panels have so much mass; `integrals` and `weights` are those of the nodes."""
+    below = np.concatenate([[0.0], np.cumsum(mass.sum(axis=1))])
+    k = int(np.clip(np.searchsorted(below, chance) - 1, 0, len(mass) - 1))
+    inside = integrals @ (mass[k] / weights)
+    u = bracketed_root(
+        lambda u: np.asarray(below[k] + legendre.legval(u, inside) - chance), np.array(-1.0), np.array(1.0)
+    )
+    start, end = edges[k], edges[k + 1]
+    return float((start + end) / 2 + (end - start) / 2 * u)
 
 
 def _mode(log_density: Callable[[Floats], Floats], places: Floats, ends: tuple[float, float]) -> tuple[float, float]:
