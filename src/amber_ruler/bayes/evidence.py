@@ -6,45 +6,62 @@ from collections.abc import Callable
 from typing import Literal, NamedTuple
 
 import numpy as np
-from scipy import special
+from numpy.typing import ArrayLike
 
 from amber_ruler.bayes.posterior import Posterior
 from amber_ruler.bayes.priors import Prior, Uniform, log_t
+from amber_ruler.bayes.summary import exp, figures, summary
 from amber_ruler.errors import DataError, InputError
 from amber_ruler.measure import shared
 from amber_ruler.numeric import gate
-from amber_ruler.numeric.gate import Floats
-from amber_ruler.numeric.roots import bracketed_number
+from amber_ruler.numeric.gate import Floats, Number, scalar_or_array
+from amber_ruler.numeric.roots import bracketed_root
 from amber_ruler.register import method
-from amber_ruler.results import Estimate, Evidence, Interval
+from amber_ruler.results import Estimate, Evidence
 
 _SOURCE = "Dienes (2014), Frontiers in Psychology 5, 781"
 _RANGE, _LOOKS = (1e-3, 1e6), 48  # scales that are looked at, in standard errors, and how many
 
 
 class _Data(NamedTuple):
-    """What the estimate says of the effect: its likelihood."""
+    """What the estimate says of the effect: its likelihood. Arrays of shape (rows,)."""
 
-    estimate: float
-    se: float
-    df: float | None
+    estimate: Floats
+    se: Floats
+    df: Floats | None
+
+    def rows(self, size: int) -> _Data:
+        """The one question, so many times."""
+        return _Data(*(None if v is None else np.broadcast_to(v, (size,)) for v in self))
 
     def log_likelihood(self, effect: Floats) -> Floats:
-        """Log of the likelihood of effects."""
-        z = (self.estimate - effect) / self.se
-        if self.df is None:
-            return np.asarray(-0.5 * z * z - np.log(self.se) - 0.5 * np.log(2 * np.pi))
-        return np.asarray(log_t(z, self.df) - np.log(self.se))
+        """Log of the likelihood of effects of shape (rows, ...)."""
+        further = (1,) * (effect.ndim - 1)
+        estimate, se, df = (None if v is None else v.reshape(-1, *further) for v in self)
+        z = (estimate - effect) / se
+        if df is None:
+            return np.asarray(-0.5 * z * z - np.log(se) - 0.5 * np.log(2 * np.pi))
+        return np.asarray(log_t(z, df) - np.log(se))
 
-    def posterior(self, prior: Prior, cuts: tuple[float, ...] = ()) -> Posterior:
+    def posterior(self, prior: Prior, cuts: tuple[Floats | float, ...] = ()) -> Posterior:
         """What the data make of a prior; its total is the data's chance under it."""
-        # Around each cut too, so that a tiny chance beyond it keeps its digits.
-        about = [(at, self.se) for at in (self.estimate, *cuts)] + ([prior.about] if prior.proper else [])
-        return Posterior.of(self.joint(prior), about, prior.ends)
+        size = self.estimate.shape
+        belief = prior.reshaped(size, -1, 1, 1)
+        about = [(self.estimate, self.se)]
+        if prior.proper:
+            about.append(_spread(prior.about, size))
+        return Posterior.of(
+            lambda effect: self.log_likelihood(effect) + belief.log_density(effect),
+            about,
+            cuts=[np.broadcast_to(cut, size) for cut in cuts],
+            ends=_spread(prior.ends, size),
+            far=self.df is not None,
+        )
 
-    def joint(self, prior: Prior) -> Callable[[Floats], Floats]:
-        """Log of likelihood times prior."""
-        return lambda effect: self.log_likelihood(effect) + prior.log_density(effect)
+
+def _spread(pair: tuple[Number, Number], shape: tuple[int, ...]) -> tuple[Floats, Floats]:
+    one, two = (np.broadcast_to(np.asarray(v, dtype=float), shape) for v in pair)
+    return one, two
 
 
 @method(
@@ -55,18 +72,17 @@ class _Data(NamedTuple):
     ),
     exempt={
         "p and interval": "there is no test",
-        "broadcast": "one estimate at a time",
         "rescale": "the prior has the unit too",
     },
 )
 def evidence(
-    estimate: float,
-    se: float,
+    estimate: ArrayLike,
+    se: ArrayLike,
     *,
     prior: Prior,
-    df: float | None = None,
+    df: ArrayLike | None = None,
     null_interval: tuple[float, float] | None = None,
-    interval_kind: Literal["cut", "uniform"] = "cut",
+    interval_kind: Literal["cut", "uniform"] | None = None,
     odds: float | None = None,
     threshold: float = 3.0,
     alpha: float = 0.05,
@@ -79,19 +95,19 @@ def evidence(
 
     Parameters
     ----------
-    estimate, se : float
-        The effect seen, and its standard error, both in the effect's own unit.
+    estimate, se : float or array_like
+        The effect seen, and its standard error, both in the effect's own unit; arrays ask many questions at once.
     prior : Prior
         What was believed of the effect, in the same unit, if there is one: `Uniform(low, high)`, `Normal(mean, sd)`,
         `HalfNormal(sd)` (which starts at 0 unless said), `Cauchy(scale)`, `StudentT(df, scale)`, any of them
         `Truncated(prior, low, high)`; or `Flat()`, which gives a posterior and no Bayes factor.
-    df : float, optional
+    df : float or array_like, optional
         Degrees of freedom of the standard error: the likelihood is then Student's t around the estimate, else normal.
     null_interval : pair of float, optional
         A null of all effects between two values, instead of the one value `null`.
     interval_kind : "cut" or "uniform"
-        Against an interval: the one prior cut into what is inside and what is outside, each rescaled; or every effect
-        inside alike, against the prior uncut.
+        Against an interval: the one prior cut into what is inside and what is outside, each rescaled (the default); or
+        every effect inside alike, against the prior uncut.
     odds : float, optional
         Prior odds of an effect against none: the chance that there is none then follows.
     threshold : float, above 1
@@ -104,8 +120,8 @@ def evidence(
     Estimate
         Without a test. The estimate is the posterior median, given that there is an effect, the interval the
         equal-tailed one; in `evidence` the Bayes factor and its logarithm, the mean, standard deviation and densest
-        interval of the posterior, the chances to be better, within the margin and worse, and how the factor depends on
-        the prior's scale.
+        interval of the posterior ("effect"), the chances to be better, within the margin and worse, and, of a single
+        question, how the factor depends on the prior's scale.
 
     Raises
     ------
@@ -116,7 +132,8 @@ def evidence(
     -----
     The factor is the integral of likelihood times prior over the likelihood at the null [1]_. Against an interval, cut:
     the posterior odds of outside against inside over the prior's odds [2]_. The integrals are Gauss-Legendre sums over
-    panels that double away from data and prior; `factor_error` is what halving all panels changes.
+    panels that double away from data and prior; `factor_error` is what a
+    panel's polynomial may miss.
 
     References
     ----------
@@ -135,55 +152,88 @@ def evidence(
         raise InputError.rule("prior", prior, "a prior of the effect, such as Uniform(0, 9) or HalfNormal(2)")
     if float(threshold) <= 1:
         raise InputError.rule("threshold", threshold, "above 1")
-    data = _Data(
-        float(estimate), float(gate.positive("se", se)), None if df is None else float(gate.positive("df", df))
-    )
     nothing = _null(null, null_interval)
+    _check_asked(prior, null_interval, interval_kind, odds)
+    kind = interval_kind or "cut"
+    given = [
+        gate.finite("estimate", estimate),
+        gate.positive("se", se),
+        *(() if df is None else (gate.positive("df", df),)),
+    ]
+    shape = np.broadcast_shapes(*(v.shape for v in given), prior.shape)
+    data = _Data(*(np.broadcast_to(v, shape).ravel() for v in given), *((None,) if df is None else ()))
+    belief = prior.reshaped(shape, -1)
     cuts = (null, *nothing, *((null - ask.margin, null + ask.margin) if ask.margin else ()))
-    posterior = data.posterior(prior, cuts)
-    log_factor = _log_factor(data, prior, posterior, nothing, interval_kind)
-    level, low, median, high = ask.level, *(posterior.quantile(q) for q in (ask.tail[0], 0.5, 1 - ask.tail[1]))
-    mean = posterior.mean()
-    spread = float(np.sqrt(posterior.mean(lambda x: (x - mean) ** 2)))
-    densest = Interval(*posterior.densest(level, data.joint(prior)), level)
-    up, down = posterior.chance(null, np.inf), posterior.chance(-np.inf, null)
+    posterior = data.posterior(belief, cuts)
+    log_factor = _log_factor(data, belief, posterior, nothing, kind)
+    known = figures(ask, posterior)
+    if not prior.proper and data.df is not None:  # Student's tails: no mean, no spread
+        known[0, data.df <= 1], known[1, data.df <= 2] = np.nan, np.nan
+
+    def row(value: Floats) -> Number:
+        return scalar_or_array(value.reshape(shape))
+
+    believed = summary(ask, known, "effect", shape=shape)
+    up, down = posterior.log_chance(null, np.inf), posterior.log_chance(-np.inf, null)
     better, worse = (up, down) if good == "higher" else (down, up)
-    within = posterior.chance(null - ask.margin, null + ask.margin) if ask.margin else None
-    scales = _scales(data, prior, nothing, interval_kind, float(np.log(threshold)), log_factor)
+    losses: dict[str, Number] = {}
+    if prior.proper or data.df is None or data.df.min() > 1:
+        gain, loss = (row(posterior.log_mean_beyond(side, null)) for side in ((1, -1) if good == "higher" else (-1, 1)))
+        losses = {"expected_loss": exp(loss), "control_loss": exp(gain)}
+        losses |= {"log_expected_loss": loss, "log_control_loss": gain}
+    scales = _Scales()
+    if log_factor is not None and shape == ():
+        scales = _scales(data, prior, nothing, kind, float(np.log(threshold)), float(log_factor[0]))
     name = metric or "effect"
-    notes = () if log_factor is not None else ("A flat prior is no distribution: there is a posterior, but no factor.",)
     return Estimate(
         title=name,
-        method=f"{'normal' if df is None else f't, df {df:g},'} likelihood",
+        method="normal likelihood"
+        if df is None
+        else f"t{f', df {float(df):g},' if np.ndim(df) == 0 else ''} likelihood",
         source=_SOURCE,
         metric=name,
         label=name,
-        estimate=median,
-        interval=Interval(low, high, level),
+        estimate=believed.median,
+        interval=believed.interval,
         margin=ask.margin,
         good=good,
-        notes=notes,
+        notes=()
+        if log_factor is not None
+        else ("A flat prior is no distribution: there is a posterior, but no factor.",),
         parts=(
             Evidence(
                 prior=str(prior),
-                chance_better=better,
-                chance_worse=worse,
-                chance_within=within,
-                bayes_factor=None if log_factor is None else float(np.exp(min(log_factor, 700.0))),
-                log_bayes_factor=log_factor,
-                factor_error=None if log_factor is None else posterior.error,
-                chance_none=None if odds is None or log_factor is None else _chance_none(log_factor, odds),
-                posterior_mean=mean,
-                posterior_sd=spread,
-                densest=densest,
+                posterior={"effect": believed},
+                chance_better=exp(row(better)),
+                chance_worse=exp(row(worse)),
+                log_chance_better=row(better),
+                log_chance_worse=row(worse),
+                chance_within=row(posterior.chance(null - ask.margin, null + ask.margin)) if ask.margin else None,
+                bayes_factor=None if log_factor is None else exp(row(log_factor)),
+                log_bayes_factor=None if log_factor is None else row(log_factor),
+                factor_error=None if log_factor is None else row(posterior.error),
+                odds=odds,
                 threshold=float(threshold),
                 best_scale=scales.best,
                 best_log_factor=scales.best_log_factor,
                 scales_beyond=scales.beyond,
                 null=float(null),
+                **losses,
             ),
         ),
     )
+
+
+def _check_asked(prior: Prior, null_interval: tuple[float, float] | None, kind: str | None, odds: float | None) -> None:
+    """Refuse what can't be obeyed."""
+    if kind is not None and null_interval is None:
+        raise InputError(f"interval_kind {kind!r} is about an interval: give null_interval too.")
+    if odds is not None:
+        gate.positive("odds", odds)
+        if not prior.proper:
+            raise InputError(f"odds {odds:g} make nothing of a flat prior: it gives no Bayes factor.")
+    if null_interval is not None and not prior.proper:
+        raise InputError("null_interval is for a Bayes factor: a flat prior gives none.")
 
 
 def _null(null: float, interval: tuple[float, float] | None) -> tuple[float, ...]:
@@ -196,28 +246,32 @@ def _null(null: float, interval: tuple[float, float] | None) -> tuple[float, ...
     return low, high
 
 
-def _log_factor(data: _Data, prior: Prior, posterior: Posterior, nothing: tuple[float, ...], kind: str) -> float | None:
-    """Natural log of the Bayes factor of an effect against none."""
+def _log_factor(
+    data: _Data, prior: Prior, posterior: Posterior, nothing: tuple[float, ...], kind: str
+) -> Floats | None:
+    """Natural log of the Bayes factor of an effect against none, a row each."""
     if not prior.proper:
         return None
+    size = data.estimate.shape
     if len(nothing) == 1:
-        return posterior.log_total - float(data.log_likelihood(np.asarray(nothing[0])))
+        return posterior.log_total - data.log_likelihood(np.full(size, nothing[0]))
     if kind == "uniform":
         return posterior.log_total - data.posterior(Uniform(*nothing)).log_total
-    believed = Posterior.of(prior.log_density, [prior.about, *((at, data.se) for at in nothing)], prior.ends)
-    inside, seen = (p.chance(*nothing) for p in (believed, posterior))
-    outside, unseen = (p.chance(-np.inf, nothing[0]) + p.chance(nothing[1], np.inf) for p in (believed, posterior))
-    if min(inside, outside) <= 0:
+    belief = prior.reshaped(size, -1, 1, 1)
+    about = [_spread(prior.about, size), *((np.full(size, end), data.se) for end in nothing)]
+    cuts = [np.full(size, end) for end in nothing]
+    believed = Posterior.of(belief.log_density, about, cuts=cuts, ends=_spread(prior.ends, size))
+    inside, seen = (p.log_chance(*nothing) for p in (believed, posterior))
+    outside, unseen = (
+        np.logaddexp(p.log_chance(-np.inf, nothing[0]), p.log_chance(nothing[1], np.inf)) for p in (believed, posterior)
+    )
+    if not np.all(np.isfinite(inside) & np.isfinite(outside)):
         raise InputError(
             "The prior lies wholly inside the null interval, or wholly outside: there is nothing to weigh."
         )
-    if min(seen, unseen) <= 0:
+    if not np.all(np.isfinite(seen) & np.isfinite(unseen)):
         raise DataError("The data leave nothing on one side of the null interval that floats hold.")
-    return float(np.log(unseen) - np.log(seen) - np.log(outside) + np.log(inside))
-
-
-def _chance_none(log_factor: float, odds: float) -> float:
-    return float(special.expit(-log_factor - np.log(float(gate.positive("odds", odds)))))
+    return np.asarray(unseen - seen - outside + inside)
 
 
 class _Scales(NamedTuple):
@@ -229,60 +283,62 @@ class _Scales(NamedTuple):
 
 
 def _scales(
-    data: _Data, prior: Prior, nothing: tuple[float, ...], kind: str, threshold: float, log_factor: float | None
+    data: _Data, prior: Prior, nothing: tuple[float, ...], kind: str, threshold: float, log_factor: float
 ) -> _Scales:
     """The scale that favours an effect most, and those over which the factor stays beyond a threshold."""
-    if log_factor is None:
-        return _Scales()
     start = prior.low if isinstance(prior, Uniform) else 0.0
-    own = float(np.log((prior.high if isinstance(prior, Uniform) else prior.about[1]) - start))
+    own = float(np.log(prior.scale_now - start))
 
-    def at(size: float) -> float:
-        scaled = prior.scaled(start + float(np.exp(size)))
-        found = _log_factor(data, scaled, data.posterior(scaled, nothing), nothing, kind)
-        return -np.inf if found is None else found
+    def at(sizes: Floats) -> Floats:
+        scaled = prior.scaled(start + np.exp(sizes))
+        many = data.rows(sizes.size)
+        found = _log_factor(many, scaled, many.posterior(scaled, nothing), nothing, kind)
+        return np.full(sizes.shape, -np.inf) if found is None else found
 
-    grid = np.unique(np.append(np.linspace(np.log(data.se * _RANGE[0]), np.log(data.se * _RANGE[1]), _LOOKS), own))
+    se = float(data.se[0])
+    grid = np.unique(np.append(np.linspace(np.log(se * _RANGE[0]), np.log(se * _RANGE[1]), _LOOKS), own))
     try:
-        values = np.array([at(float(size)) for size in grid])
+        values = at(grid)
     except (DataError, InputError):
         return _Scales()  # at some scale prior and null can't be told apart
-    top = int(np.argmax(values))
-    best = _peak(at, float(grid[max(top - 1, 0)]), float(grid[min(top + 1, grid.size - 1)]))
+    best, most = _peak(at, grid, values)
     sign = 1.0 if log_factor > threshold else -1.0
     beyond = None
     if abs(log_factor) > threshold:
-        beyond = _stretch(lambda size: sign * at(size) - threshold, grid, sign * values - threshold, own)
-    if beyond is not None:
-        low, high = (None if end is None else start + float(np.exp(end)) for end in beyond)
-        return _Scales(start + float(np.exp(best)), at(best), (0.0 if low is None else low, high))
-    return _Scales(start + float(np.exp(best)), at(best))
+        low, high = _stretch(lambda size: sign * at(size) - threshold, grid, sign * values - threshold, own)
+        beyond = (
+            0.0 if low is None else float(start + np.exp(low)),
+            None if high is None else float(start + np.exp(high)),
+        )
+    return _Scales(float(start + np.exp(best)), most, beyond)
 
 
 def _stretch(
-    miss: Callable[[float], float], grid: Floats, values: Floats, own: float
+    miss: Callable[[Floats], Floats], grid: Floats, values: Floats, own: float
 ) -> tuple[float | None, float | None]:
     """The ends of the stretch around `own` over which a function stays above 0; None where it goes on."""
     below = np.flatnonzero(values <= 0)
     k = int(np.searchsorted(grid, own))
     before, after = below[below < k], below[below > k]
-    low = None if before.size == 0 else bracketed_number(miss, float(grid[before[-1]]), float(grid[before[-1] + 1]))
-    high = None if after.size == 0 else bracketed_number(miss, float(grid[after[0] - 1]), float(grid[after[0]]))
-    return low, high
+    brackets = [(int(before[-1]), int(before[-1]) + 1)] if before.size else []
+    brackets += [(int(after[0]) - 1, int(after[0]))] if after.size else []
+    if not brackets:
+        return None, None
+    found = list(bracketed_root(miss, *(grid[[b[k] for b in brackets]] for k in (0, 1)), rtol=1e-13))
+    low = float(found.pop(0)) if before.size else None
+    return low, float(found.pop(0)) if after.size else None
 
 
-def _peak(of: Callable[[float], float], low: float, high: float) -> float:
-    """Where a function with one peak is largest, by golden sections."""
-    ratio = (np.sqrt(5) - 1) / 2
-    a, b = high - ratio * (high - low), low + ratio * (high - low)
-    fa, fb = of(a), of(b)
-    for _ in range(40):
-        if fa > fb:
-            high, b, fb = b, a, fa
-            a = high - ratio * (high - low)
-            fa = of(a)
-        else:
-            low, a, fa = a, b, fb
-            b = low + ratio * (high - low)
-            fb = of(b)
-    return (low + high) / 2
+def _peak(of: Callable[[Floats], Floats], grid: Floats, values: Floats) -> tuple[float, float]:
+    """Where a function is largest near the largest of its values, and what it is there."""
+    for _ in range(4):
+        top = int(np.argmax(values))
+        low, high = grid[max(top - 1, 0)], grid[min(top + 1, grid.size - 1)]
+        grid = np.linspace(low, high, 25)
+        values = of(grid)
+    top = int(np.clip(np.argmax(values), 1, grid.size - 2))
+    left, middle, right = values[top - 1 : top + 2]
+    bend = left - 2 * middle + right
+    shift = 0.5 * (left - right) / bend if bend < 0 else 0.0
+    best = float(grid[top] + np.clip(shift, -1, 1) * (grid[1] - grid[0]))
+    return best, float(of(np.array([best]))[0])

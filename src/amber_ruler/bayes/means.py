@@ -1,24 +1,144 @@
-"""Evidence for a difference of two means: a Cauchy prior on the standardised effect."""
+"""Evidence about means: a Cauchy prior on the standardised effect, or none on it."""
 
 from __future__ import annotations
 
-from typing import Literal, NamedTuple
+from typing import Any, Literal, NamedTuple
 
 import numpy as np
-from numpy.polynomial import chebyshev, legendre
+from numpy.typing import ArrayLike
 
-from amber_ruler.bayes.posterior import quantile_in_panels
+from amber_ruler.bayes import effect
+from amber_ruler.bayes.posterior import Posterior
 from amber_ruler.bayes.priors import Cauchy
+from amber_ruler.bayes.summary import exp, figures, summary
+from amber_ruler.effects import Alternative
 from amber_ruler.errors import DataError, InputError
 from amber_ruler.measure import checks, shared
-from amber_ruler.numeric import student
-from amber_ruler.numeric.gate import Floats
+from amber_ruler.measure.pairs import both_sides
+from amber_ruler.numeric import gate
+from amber_ruler.numeric.blocks import in_blocks
+from amber_ruler.numeric.gate import Floats, scalar_or_array
 from amber_ruler.register import method
-from amber_ruler.results import Comparison, EffectSize, Evidence, Group, Interval
-from amber_ruler.samples import MeanGroup, Summary
+from amber_ruler.results import Comparison, EffectSize, Estimate, Evidence, PosteriorSummary
+from amber_ruler.samples import MeanGroup, Pairs, Summary
 from amber_ruler.samples import gate as groups
 
 _PRIOR = Cauchy()
+_SOURCE = "Rouder et al. (2009), Psychonomic Bulletin & Review 16, 225-237"
+_BLOCK = 32  # questions at a time: their nodes stay in the processor's cache
+_NO_TEST = {"p and interval": "there is no test"}
+
+
+class _Seen(NamedTuple):
+    """What the data say of an effect, rows of questions: t and its kin, in the metric's unit."""
+
+    t: Floats
+    df: Floats
+    effective: Floats  # n, or n1 n0 / (n1 + n0)
+    spread: Floats
+
+
+class _Model(NamedTuple):
+    """What is believed beforehand, and what is to be told of it."""
+
+    prior: Cauchy
+    spread: str
+    alternative: str
+    odds: float | None
+
+    @property
+    def ends(self) -> tuple[float, float]:
+        """Between which values an effect may lie."""
+        return {"greater": (0.0, np.inf), "less": (-np.inf, 0.0)}.get(self.alternative, (-np.inf, np.inf))
+
+    def __str__(self) -> str:
+        return str(self.prior) + {"greater": ", above 0 only", "less": ", below 0 only"}.get(self.alternative, "")
+
+
+class _Told(NamedTuple):
+    """What the model says of each row; the two posteriors in units of the spread."""
+
+    log_factor: Floats
+    error: Floats
+    log_above: Floats
+    log_below: Floats
+    log_loss_above: Floats  # mean of how far the effect lies above 0
+    log_loss_below: Floats
+    within: Floats
+    standardised: Floats  # shape (7, rows)
+    raw: Floats
+
+
+@method(
+    takes="one",
+    needs="mean",
+    published=True,
+    examples=("--n 40 --mean 1.2 --sd 4", "travellers.csv --value fare --null 10"),
+    exempt=_NO_TEST,
+)
+def mean(
+    group: MeanGroup,
+    *,
+    prior: Cauchy = _PRIOR,
+    spread: Literal["unknown", "seen"] = "unknown",
+    odds: float | None = None,
+    alpha: float = 0.05,
+    null: ArrayLike = 0.0,
+    alternative: Alternative = "two-sided",
+    margin: float | None = None,
+    good: Literal["higher", "lower"] = "higher",
+    metric: str | None = None,
+) -> Estimate:
+    """How strong is the evidence that a mean differs from a value, and where is it likely to be?
+
+    Parameters
+    ----------
+    group : array_like, Sample, Summary or Moments
+        The group; a Summary of arrays, or Moments of several columns, asks many questions at once.
+    prior, spread, odds, alpha, alternative, margin, good, metric
+        As for `means`.
+    null : float or array_like
+        The value that the mean has if there is no effect.
+
+    Returns
+    -------
+    Estimate
+        As for `means`; the estimate is the mean itself.
+
+    References
+    ----------
+    .. [1] Rouder, Speckman, Sun, Morey & Iverson (2009), Psychonomic Bulletin & Review 16, 225-237, equation 1.
+
+    Examples
+    --------
+    >>> from amber_ruler import Summary
+    >>> r = mean(Summary(40, 1.2, 4.0, "short"))
+    >>> round(r.evidence.bayes_factor, 4), round(r.evidence.chance_better, 4)
+    (0.628, 0.9674)
+    """
+    ask = shared.question(alpha, margin=margin, good=good)
+    one = groups.one(group, "mean")
+    n, mean_, sd, at = gate.aligned(one.n, one.mean, one.sd, gate.finite("null", null))
+    _check_spread(n, sd)
+    seen = _seen((mean_ - at) + np.asarray(one.mean_tail), sd, n, n - 1)
+    evidence, value, standardised = _evidence(ask, seen, _Model(prior, spread, alternative, odds), at, "mean")
+    name = groups.named(metric, "value", one)
+    return Estimate(
+        title=f"{name}: mean of {one.label}",
+        method="one mean, Cauchy prior on the standardised effect",
+        source=_SOURCE,
+        metric=name,
+        label=one.label,
+        estimate=value.median,
+        interval=value.interval,
+        effects={"standardised": standardised},
+        groups=(shared.mean_group(one.label, n, mean_, sd),),
+        margin=ask.margin,
+        good=good,
+        axis=groups.axis_of(one),
+        checks=(*checks.few(n), *checks.skewed(ask.alpha, "two-sided", one), *checks.missing(one)),
+        parts=(evidence,),
+    )
 
 
 @method(
@@ -26,21 +146,21 @@ _PRIOR = Cauchy()
     needs="mean",
     published=True,
     examples=(
-        "travellers.csv --value fare --by form --control current --prior 0.1",
+        'travellers.csv --value fare --by form --control current --prior "cauchy 0.1"',
         "--n 80,80 --mean 5.5,4.5 --sd 2,2",
     ),
-    exempt={
-        "p and interval": "there is no test",
-        "broadcast": "one pair at a time",
-        "swap": "the chance to be better mirrors; the laws of tests don't apply",
-    },
+    exempt=_NO_TEST,
 )
 def means(
     treatment: MeanGroup,
     control: MeanGroup,
     *,
     prior: Cauchy = _PRIOR,
+    spread: Literal["unknown", "seen"] = "unknown",
+    odds: float | None = None,
     alpha: float = 0.05,
+    null: ArrayLike = 0.0,
+    alternative: Alternative = "two-sided",
     margin: float | None = None,
     good: Literal["higher", "lower"] = "higher",
     metric: str | None = None,
@@ -50,31 +170,53 @@ def means(
     Parameters
     ----------
     treatment, control : array_like, Sample, Summary or Moments
-        The two groups.
+        The two groups. A Summary of arrays, or Moments of several columns, asks many questions at once.
     prior : Cauchy
         Prior of the standardised effect (difference over the common standard deviation) if there is one. Effects
         in experiments are often far smaller than the scale of 1 of the source; a smaller scale is a fairer bet
         on them.
-    alpha, margin, good, metric
-        As for `measure.means`; the posterior interval has level 1 - alpha.
+    spread : "unknown" or "seen"
+        What the effect in the metric's unit makes of the standard deviation: unknown like the effect itself, with
+        p(sigma) = 1/sigma; or taken as it was seen, so that the posterior is that of the standardised effect, rescaled.
+    odds : float, optional
+        Prior odds of a difference against none: the chance that there is none then follows.
+    alpha : float, between 0 and 0.5
+        The posterior intervals have level 1 - alpha.
+    null : float or array_like
+        The difference if there is no effect.
+    alternative : "two-sided", "greater" or "less"
+        Whether a difference, if there is one, may have either sign; for one sign the prior is cut there and doubled.
+    margin, good, metric
+        As for `measure.means`.
 
     Returns
     -------
     Comparison
         Without a test. The estimate is the posterior median of the difference, given that there is one, the interval
-        its equal-tailed posterior interval; in `evidence` the Bayes factor of a difference against none, the chance to
-        be better, and the expected loss.
+        its equal-tailed posterior interval. In `evidence` the Bayes factor of a difference against none, its logarithm
+        and numerical error, the factors of either direction alone, the chances to be better, within the margin and
+        worse, the loss of either choice, and mean, spread, median and both intervals of the difference ("difference")
+        and of the standardised effect ("standardised").
+
+    Raises
+    ------
+    DataError
+        If a group has fewer than two values, or there is no spread.
+    InputError
+        If a setting is out of its range.
 
     Notes
     -----
     With t the equal-variance statistic, nu its degrees of freedom and N = n1 n0 / (n1 + n0), the Bayes factor is the
     integral over g of an inverse chi-square weight times
     (1 + N g r^2)^(-1/2) ((1 + t^2/nu) / (1 + t^2 / ((1 + N g r^2) nu)))^((nu+1)/2) [1]_, by the trapezoid rule in
-    log g. The posterior weighs the prior with the noncentral t density. Both groups share one variance.
+    log g. The posterior weighs the prior with the noncentral t density. Both groups share one variance. A directional
+    factor is the two-sided one times twice the posterior chance of that direction.
 
     References
     ----------
     .. [1] Rouder, Speckman, Sun, Morey & Iverson (2009), Psychonomic Bulletin & Review 16, 225-237, equation 1.
+    .. [2] Morey & Rouder (2011), Psychological Methods 16, 406-419, for directional factors.
 
     Examples
     --------
@@ -84,143 +226,252 @@ def means(
     13.196
     """
     ask = shared.question(alpha, margin=margin, good=good)
-    if prior.centre != 0:
-        raise InputError.rule("prior", str(prior), "around 0: the null is no effect")
     one, two = groups.two(treatment, control, "mean")
-    n1, n0, pooled, difference = _pooled(one, two)
-    df, effective = n1 + n0 - 2, n1 * n0 / (n1 + n0)
-    t = difference / pooled * np.sqrt(effective)
-    log_factor = log_bayes_factor(t, df, effective, prior.scale)
-    effect = _EffectPosterior.of(t, df, np.sqrt(effective), prior)
-    low, median, high = (effect.quantile(q) for q in (ask.tail[0], 0.5, 1 - ask.tail[1]))
-    side = 1.0 if good == "higher" else -1.0
-    limits = Interval(low, high, ask.level)
-    name = groups.named(metric, "value", one, two)
+    raw = (one.n, two.n, one.sd, two.sd, gate.finite("null", null), (np.asarray(one.mean) - two.mean))
+    n1, n0, sd1, sd0, at, difference = gate.aligned(*raw)
+    pooled = np.hypot(sd1 * np.sqrt(n1 - 1), sd0 * np.sqrt(n0 - 1)) / np.sqrt(np.maximum(n1 + n0 - 2, 1))
+    _check_spread(np.minimum(n1, n0), pooled)
+    tail = np.asarray(one.mean_tail) - two.mean_tail
+    seen = _seen(difference - at + tail, pooled, n1 * n0 / (n1 + n0), n1 + n0 - 2)
+    evidence, value, standardised = _evidence(ask, seen, _Model(prior, spread, alternative, odds), at, "difference")
     return Comparison(
-        title=f"{name}: {one.label} − {two.label}",
+        **shared.between(ask, one, two, metric, "value"),
         method="two means, equal variances, Cauchy prior on the standardised effect",
-        source="Rouder et al. (2009), Psychonomic Bulletin & Review 16, 225-237",
-        metric=name,
-        treatment=one.label,
-        control=two.label,
-        estimate=median * pooled,
-        interval=limits.scaled(pooled),
-        effects={"standardised": EffectSize(median, limits, "standardised effect")},
+        source=_SOURCE,
+        estimate=value.median,
+        interval=value.interval,
+        effects={"standardised": standardised},
         groups=tuple(
-            Group(g.label, n, float(g.mean), float(g.sd), pooled / np.sqrt(n)) for g, n in ((one, n1), (two, n0))
+            shared.mean_group(g.label, n, g.mean + 0 * n, sd, pooled / np.sqrt(n))
+            for g, n, sd in ((one, n1, sd1), (two, n0, sd0))
         ),
-        facts={"pooled_sd": pooled},
-        margin=ask.margin,
-        good=good,
+        facts={"pooled_sd": scalar_or_array(pooled)},
         checks=(
-            *checks.few(np.asarray(n1), np.asarray(n0)),
+            *checks.few(n1, n0),
             *checks.skewed(ask.alpha, "two-sided", one, two),
             *checks.missing(one, two),
         ),
-        parts=(
-            Evidence(
-                prior=str(prior),
-                chance_better=effect.mean_beyond_0(side, 0),
-                expected_loss=effect.mean_beyond_0(-side, 1) * pooled,
-                bayes_factor=float(np.exp(min(log_factor, 700.0))),
-                log_bayes_factor=log_factor,
-            ),
-        ),
+        parts=(evidence,),
     )
 
 
-def _pooled(one: Summary, two: Summary) -> tuple[float, float, float, float]:
-    """Both sizes, the spread that both share, and the difference."""
-    if any(np.ndim(v) for g in (one, two) for v in (g.n, g.mean, g.sd)):
-        raise InputError("bayes.means compares one pair at a time: give single numbers.")
-    n1, n0, sd1, sd0 = (float(v) for v in (one.n, two.n, one.sd, two.sd))
-    if min(n1, n0) < 2:
-        raise DataError("A group has 1 unit: a spread needs at least 2.")
-    pooled = float(np.hypot(sd1 * np.sqrt(n1 - 1), sd0 * np.sqrt(n0 - 1)) / np.sqrt(n1 + n0 - 2))
-    if pooled == 0:
-        raise DataError("Every value of each group equals the others: without any spread there is no evidence.")
-    difference = (float(one.mean) - float(two.mean)) + (float(one.mean_tail) - float(two.mean_tail))
-    return n1, n0, pooled, difference
-
-
-def log_bayes_factor(t: float, df: float, effective: float, scale: float) -> float:
-    """Natural log of the Bayes factor of an effect against none.
+@method(
+    takes="pairs",
+    needs="mean",
+    published=True,
+    examples=("turnarounds.csv --value minutes --by when --unit vessel --control before --good lower",),
+    exempt=_NO_TEST,
+)
+def pairs(
+    treatment: Pairs | Summary,
+    control: Summary | None = None,
+    *,
+    correlation: float | None = None,
+    prior: Cauchy = _PRIOR,
+    spread: Literal["unknown", "seen"] = "unknown",
+    odds: float | None = None,
+    alpha: float = 0.05,
+    null: ArrayLike = 0.0,
+    alternative: Alternative = "two-sided",
+    margin: float | None = None,
+    good: Literal["higher", "lower"] = "higher",
+    metric: str | None = None,
+) -> Comparison:
+    """How strong is the evidence for a mean difference within units, and how large is it likely to be?
 
     Parameters
     ----------
-    t, df : float
-        t statistic and its degrees of freedom.
-    effective : float
-        n1 n0 / (n1 + n0).
-    scale : float
-        Scale of the Cauchy prior.
+    treatment, control, correlation
+        As for `measure.pairs`.
+    prior : Cauchy
+        Prior of the standardised effect: the mean difference over the standard deviation of differences.
+    spread, odds, alpha, null, alternative, margin, good, metric
+        As for `means`.
+
+    Returns
+    -------
+    Comparison
+        As for `means`.
+
+    References
+    ----------
+    .. [1] Rouder, Speckman, Sun, Morey & Iverson (2009), Psychonomic Bulletin & Review 16, 225-237, equation 1.
+
+    Examples
+    --------
+    >>> from amber_ruler import Pairs
+    >>> r = pairs(Pairs([39.0, 41.5, 40.0, 38.0], [42.0, 44.0, 43.5, 40.0], ("after", "before")))
+    >>> round(r.evidence.bayes_factor, 2)
+    13.43
     """
-    # In y = log g the integrand falls off like exp(-exp(-y) / 2) on the left and exp(-y) on the right.
-    y = np.arange(-7.5, 60.0, 0.02)
-    g = np.exp(y)
-    grown = 1 + effective * g * scale * scale
-    ratio = t * t / df
-    log_fit = 0.5 * (df + 1) * (np.log1p(ratio) - np.log1p(ratio / grown))
-    log_value = log_fit - 0.5 * np.log(grown) - 0.5 * np.log(2 * np.pi) - 0.5 * y - 0.5 / g
-    peak = float(np.max(log_value))
-    return peak + float(np.log(0.02 * np.sum(np.exp(log_value - peak))))
+    ask = shared.question(alpha, margin=margin, good=good)
+    both = both_sides(treatment, control, correlation)
+    one, two = both.one, both.two
+    raw = (both.n, one.mean, one.sd, two.mean, two.sd, both.difference, both.sd, gate.finite("null", null))
+    n, mean1, sd1, mean0, sd0, difference, sd, at = gate.aligned(*raw)
+    _check_spread(n, sd)
+    seen = _seen(difference - at, sd, n, n - 1)
+    evidence, value, standardised = _evidence(ask, seen, _Model(prior, spread, alternative, odds), at, "difference")
+    return Comparison(
+        **shared.between(ask, one, two, metric, "value", said=", in pairs"),
+        method="two values of each unit, Cauchy prior on the standardised effect",
+        source=_SOURCE,
+        estimate=value.median,
+        interval=value.interval,
+        paired=True,
+        effects={"standardised": standardised},
+        groups=(
+            shared.mean_group(one.label, n, mean1, sd1),
+            shared.mean_group(two.label, n, mean0, sd0),
+            shared.mean_group("difference", n, difference, sd),
+        ),
+        checks=(*checks.few(n), *checks.without_pair(both.left_out)),
+        parts=(evidence,),
+    )
 
 
-_NODES, _WEIGHTS = legendre.leggauss(10)
-# From the density at the nodes of a panel to its integral from the panel's start, as a polynomial on -1..1.
-_INTEGRALS = legendre.legint(
-    (legendre.legvander(_NODES, 9) * _WEIGHTS[:, None] * (np.arange(10) + 0.5)).T, lbnd=-1, axis=0
-)
-# Values at Chebyshev's points, and from there to the coefficients of the polynomial through them.
-_SIZE = 64
-_KNOTS = chebyshev.chebpts1(_SIZE)
-_FROM_KNOTS = (chebyshev.chebvander(_KNOTS, _SIZE - 1) * np.where(np.arange(_SIZE) == 0, 1 / _SIZE, 2 / _SIZE)).T
-_REACH = 14.0  # spreads of the likelihood beyond which nothing is left
-_NOTHING = 1e-45  # of the likelihood's peak
+def log_bayes_factor(
+    t: ArrayLike, n: ArrayLike, control_n: ArrayLike | None = None, *, scale: ArrayLike = 1.0
+) -> float | Floats:
+    """Natural log of the Bayes factor of an effect against none, from a t statistic alone.
+
+    Parameters
+    ----------
+    t : float or array_like
+        t statistic of one mean or of pairs; with `control_n` that of two means with equal variances.
+    n : int or array_like
+        Units, or pairs; with `control_n` those of treatment.
+    control_n : int or array_like, optional
+        Units of control.
+    scale : float or array_like
+        Scale of the Cauchy prior of the standardised effect.
+
+    Returns
+    -------
+    float or ndarray
+        In the arrays' broadcast shape.
+
+    References
+    ----------
+    .. [1] Rouder, Speckman, Sun, Morey & Iverson (2009), Psychonomic Bulletin & Review 16, 225-237, equation 1.
+
+    Examples
+    --------
+    >>> round(log_bayes_factor(3.1623, 80, 80), 3)
+    2.58
+    """
+    t, scale = gate.finite("t", t), gate.positive("scale", scale)
+    if control_n is None:
+        units = gate.at_least("n", n, 2)
+        return scalar_or_array(effect.log_factor(t, units - 1, units, scale).log)
+    n1, n0 = gate.at_least("n", n, 1), gate.at_least("control_n", control_n, 1)
+    df = n1 + n0 - 2
+    if gate.some(df <= 0):
+        raise DataError("Two groups of one unit have no spread: at least 3 units are needed.")
+    return scalar_or_array(effect.log_factor(t, df, n1 * n0 / (n1 + n0), scale).log)
 
 
-class _EffectPosterior(NamedTuple):
-    """Posterior of the standardised effect, in panels with ten nodes each; 0 lies between two of them."""
+def _check_spread(n: Floats, sd: Floats) -> None:
+    if gate.some(n < 2):
+        raise DataError("A group has 1 unit: a spread needs at least 2.")
+    if gate.some(sd == 0):
+        raise DataError("Every value of each group equals the others: without any spread there is no evidence.")
 
-    edges: Floats
-    x: Floats  # shape (panels, 10)
-    mass: Floats  # density times weight at each node, 1 in all
 
-    @classmethod
-    def of(cls, t: float, df: float, root: float, prior: Cauchy) -> _EffectPosterior:
-        centre, spread = t / root, np.sqrt(1 + t * t / df) / root
+def _seen(difference: Floats, sd: Floats, effective: Floats, df: Floats) -> _Seen:
+    t = difference / sd * np.sqrt(effective)
+    if not np.all(np.isfinite(t * t)):
+        raise DataError("The means lie so many standard errors apart that their likelihood is 0 in floats.")
+    return _Seen(*np.broadcast_arrays(t, df, effective, sd))
 
-        def likelihood(effect: Floats) -> Floats:
-            return student.noncentral_pdf(t, df, effect * root)
 
-        # Panels as wide as the likelihood's spread, and finer where the prior is.
-        likely = np.linspace(centre - _REACH * spread, centre + _REACH * spread, 29)
-        known = likelihood(centre + _REACH * spread * _KNOTS)
-        wide = bool(np.all(known > _NOTHING * known.max()))
-        if not wide:  # of a large t with few degrees of freedom one side ends abruptly
-            fine = np.linspace(likely[0], likely[-1], 1_401)
-            some = fine[likelihood(fine) > _NOTHING * known.max()]
-            if some.size == 0 or not np.isfinite(t * t):
-                raise DataError("The means lie so many standard errors apart that their likelihood is 0 in floats.")
-            likely = np.linspace(some[0], some[-1], 161)
-        believed = prior.scale * 2.0 ** np.arange(-2, 13)
-        edges = np.unique(np.concatenate([likely, believed, -believed, [0.0]]))
-        edges = edges[(edges >= likely[0]) & (edges <= likely[-1])]
-        half = np.diff(edges)[:, None] / 2
-        x = (edges[1:] + edges[:-1])[:, None] / 2 + half * _NODES
-        if wide:  # the logarithm of the likelihood is so smooth that few of its values tell the others
-            log_likelihood = chebyshev.chebval((x - centre) / (_REACH * spread), _FROM_KNOTS @ np.log(known))
-            seen = np.exp(log_likelihood - log_likelihood.max())
-        else:
-            seen = likelihood(x)
-        mass = seen * np.exp(prior.log_density(x)) * half * _WEIGHTS
-        return cls(edges, x, mass / mass.sum())
+def _evidence(
+    ask: shared.Question, seen: _Seen, model: _Model, null: Floats, what: str
+) -> tuple[Evidence, PosteriorSummary, EffectSize]:
+    """The part, the posterior in the metric's unit, and the standardised effect."""
+    if not isinstance(model.prior, Cauchy) or np.any(np.asarray(model.prior.centre) != 0):
+        raise InputError.rule("prior", str(model.prior), "a Cauchy around 0: the null is no effect")
+    if model.odds is not None:
+        gate.positive("odds", model.odds)
+    gate.choice("alternative", model.alternative, gate.ALTERNATIVES)
+    scale = np.asarray(model.prior.scale, dtype=float)
+    shape = np.broadcast_shapes(seen.t.shape, scale.shape)
+    rows = [np.broadcast_to(v, shape).ravel() for v in (*seen, scale)]
+    told = _tell(ask, rows, model)
 
-    def mean_beyond_0(self, side: float, power: int) -> float:
-        """Posterior mean of the effect's size to this power, on one side of 0 alone."""
-        mine = side * self.x > 0
-        return float(np.sum(self.mass[mine] * np.abs(self.x[mine]) ** power))
+    def row(value: Floats) -> Any:
+        return scalar_or_array(np.reshape(value, shape))
 
-    def quantile(self, chance: float) -> float:
-        """The effect below which the posterior has so much probability."""
-        return quantile_in_panels(self.edges, self.mass, chance, _INTEGRALS, _WEIGHTS)
+    log_size = np.log(rows[3])
+    up, down = (told.log_above, told.log_loss_above + log_size), (told.log_below, told.log_loss_below + log_size)
+    (log_better, log_gain), (log_worse, log_loss) = (up, down) if ask.good == "higher" else (down, up)
+    standardised = summary(ask, told.standardised, "standardised effect", "", shape=shape)
+    own = summary(ask, told.raw, what, shape=shape, factor=rows[3], shift=np.broadcast_to(null, shape).ravel())
+    log_factor, sided = told.log_factor, {}
+    if model.alternative == "two-sided":  # else the factor is that of the direction asked
+        sided["log_factor_above"] = row(log_factor + np.log(2) + told.log_above)
+        sided["log_factor_below"] = row(log_factor + np.log(2) + told.log_below)
+    part = Evidence(
+        prior=str(model),
+        posterior={what: own, "standardised": standardised},
+        chance_better=exp(row(log_better)),
+        chance_worse=exp(row(log_worse)),
+        chance_within=row(told.within) if ask.margin else None,
+        expected_loss=exp(row(log_loss)),
+        control_loss=exp(row(log_gain)),
+        log_chance_better=row(log_better),
+        log_chance_worse=row(log_worse),
+        log_expected_loss=row(log_loss),
+        log_control_loss=row(log_gain),
+        bayes_factor=exp(row(log_factor)),
+        log_bayes_factor=row(log_factor),
+        factor_error=row(told.error),
+        odds=model.odds,
+        null=scalar_or_array(null) if np.ndim(null) == 0 else 0.0,
+        **sided,
+    )
+    return part, own, EffectSize(standardised.median, standardised.interval, "standardised effect", aside=True)
+
+
+def _tell(ask: shared.Question, rows: list[Floats], model: _Model) -> _Told:
+    """All rows, in blocks."""
+    size = rows[0].size
+    blocks: dict[int, _Told] = {}
+
+    def work(part: slice) -> None:
+        blocks[part.start] = _tell_some(ask, [v[part] for v in rows], model)
+
+    in_blocks(work, size, _BLOCK)
+    each = [blocks[start] for start in sorted(blocks)]
+    return each[0] if len(each) == 1 else _Told(*(np.concatenate(v, axis=-1) for v in zip(*each, strict=True)))
+
+
+def _tell_some(ask: shared.Question, rows: list[Floats], model: _Model) -> _Told:
+    t, df, effective, sd, scale = rows
+    spread, ends = model.spread, model.ends
+    margin = None if not ask.margin else ask.margin / sd
+    cuts = () if margin is None else (-margin, margin)
+    log_factor, error = effect.log_factor(t, df, effective, scale)
+    standardised = effect.standardised(t, df, effective, scale, cuts if spread == "seen" else (), ends)
+    own = standardised
+    if spread == "unknown":
+        own = effect.raw(t, df, effective, scale, cuts, ends)
+        known, own_known = np.split(figures(ask, Posterior.stacked(standardised, own)), 2, axis=1)
+        own_known[1, df <= 1] = np.nan  # its tail falls like the third power of the effect
+    else:
+        known = own_known = figures(ask, standardised)
+    if model.alternative != "two-sided":
+        both = effect.standardised(t, df, effective, scale, (), (-np.inf, np.inf))
+        log_factor = log_factor + np.log(2) + both.log_chance(*ends)
+    within = np.zeros(t.shape) if margin is None else own.chance(-margin, margin)
+    return _Told(
+        log_factor,
+        error,
+        standardised.log_chance(0.0, np.inf),
+        standardised.log_chance(-np.inf, 0.0),
+        own.log_mean_beyond(1.0),
+        own.log_mean_beyond(-1.0),
+        within,
+        known,
+        own_known,
+    )

@@ -1,134 +1,295 @@
-"""A posterior distribution on a line: panels with Gauss-Legendre nodes, from which everything else is read."""
+"""Posterior distributions on a line, one a row: panels with Gauss-Legendre nodes, from which everything else is read."""
 
 from __future__ import annotations
 
 from collections.abc import Callable
-from typing import Any, NamedTuple
+from typing import NamedTuple
 
 import numpy as np
 from numpy.polynomial import legendre
+from numpy.typing import ArrayLike
 
 from amber_ruler.errors import DataError
 from amber_ruler.numeric.gate import Floats
-from amber_ruler.numeric.roots import bracketed_root
 
-_SIZE = 16
-_NODES, _WEIGHTS = legendre.leggauss(_SIZE)
-# From values at the nodes of a panel to their integral from the panel's start, as a polynomial on -1..1.
-_INTEGRALS = legendre.legint(
-    (legendre.legvander(_NODES, _SIZE - 1) * _WEIGHTS[:, None] * (np.arange(_SIZE) + 0.5)).T, lbnd=-1, axis=0
-)
-_DOUBLINGS = 2.0 ** np.arange(-6, 60)
-_STEPS = np.arange(-40, 41) * 0.5
+SIZE = 16
+NODES, WEIGHTS = legendre.leggauss(SIZE)
+# From values at the nodes of a panel, -1..1, to the coefficients of the polynomial through them, ...
+_COEFFICIENTS = (legendre.legvander(NODES, SIZE - 1) * WEIGHTS[:, None] * (np.arange(SIZE) + 0.5)).T
+_LAST = _COEFFICIENTS[-2:].T  # (how much of the density it may miss)
+# ... to its integral from the panel's start up to each node, and to its slope there.
+TO_NODES = legendre.legvander(NODES, SIZE) @ legendre.legint(_COEFFICIENTS, lbnd=-1, axis=0)
+_SLOPES = legendre.legvander(NODES, SIZE - 2) @ legendre.legder(_COEFFICIENTS, axis=0)
+
+
+def _barycentric(points: Floats) -> Floats:
+    return np.array([1 / np.prod(2 * (p - np.delete(points, k))) for k, p in enumerate(points)])
+
+
+_POINTS = np.append(-1.0, NODES)  # where an integral from the panel's start is known
+_WEIGHT, _POINT_WEIGHT = _barycentric(NODES), _barycentric(_POINTS)
+_NEAR = 2.0 ** np.arange(-9, 5)
+_FAR = 4.0 ** np.arange(3, 26)
+_STEPS = np.arange(-30, 31) * 0.7
+_TAILS = (1 - np.cos(np.linspace(0, np.pi, 65))) / 2  # where the shortest interval is looked for
+_END = 2e-3  # of what it leaves out, below which it may begin at an end
+
+LogDensity = Callable[[Floats], Floats]
 
 
 class Posterior(NamedTuple):
-    """Nodes in panels, the probability at each (1 in all), the log of what the whole was before, and its error."""
+    """Edges of the panels, nodes, logs of the probability at each (1 in all), and of what a row was before.
+
+    Shapes are (rows, panels + 1), (rows, panels, nodes) twice, (rows,) twice; densities take nodes of that shape.
+    """
 
     edges: Floats
-    x: Floats  # shape (panels, nodes)
-    mass: Floats
-    log_total: float
-    error: float
+    x: Floats
+    log_mass: Floats
+    log_total: Floats
+    error: Floats  # of the total, relative to it
 
     @classmethod
     def of(
         cls,
-        log_density: Callable[[Floats], Floats],
-        about: list[tuple[float, float]],
-        ends: tuple[float, float],
+        log_density: LogDensity,
+        about: list[tuple[Floats, Floats]],
+        *,
+        cuts: list[Floats] | None = None,
+        ends: tuple[ArrayLike, ArrayLike] = (-np.inf, np.inf),
+        far: bool = True,
     ) -> Posterior:
         """From the logarithm of a density, not of mass 1, and centres and spreads that say where it may lie.
 
-        Panels double away from each centre, and lie close together around the largest value.
+        Panels double away from each centre, and from each of `cuts`, between which chances may be asked; they lie close
+        together around the largest value. `far`: whether a tail may fall so slowly that it needs panels far away.
         """
-        edges = np.concatenate([c + s * np.concatenate([-_DOUBLINGS, [0.0], _DOUBLINGS]) for c, s in about])
-        peak, width = _mode(log_density, edges, ends)
-        edges = np.concatenate([edges, peak + width * _STEPS, [e for e in ends if np.isfinite(e)]])
-        edges = np.unique(edges[(edges >= ends[0]) & (edges <= ends[1]) & np.isfinite(edges)])
-        fine, log_total = _integrated(log_density, edges)
-        middle = np.sort(np.concatenate([edges, (edges[1:] + edges[:-1]) / 2]))
-        _, finer = _integrated(log_density, middle)
-        if not np.isfinite(log_total):
+        low, high = (np.broadcast_to(np.asarray(end, dtype=float), about[0][0].shape)[:, None] for end in ends)
+        steps = np.concatenate([_NEAR, _FAR] if far else [_NEAR, _FAR[:1]])
+        both = np.concatenate([-steps[::-1], [0.0], steps])
+        places = [centre[:, None] + spread[:, None] * both for centre, spread in about]
+        scale = about[0][1][:, None]
+        close = np.concatenate([-_NEAR[::-1], [0.0], _NEAR])
+        places += [cut[:, None] + scale * close for cut in cuts or []]
+        found = [e for e in (low, high) if np.isfinite(e).all()]
+        edges = np.concatenate([*places, *found], axis=1)
+        peak, width = _mode(log_density, edges, low, high)
+        edges = np.concatenate([edges, peak + width * _STEPS], axis=1)
+        edges = np.sort(np.clip(np.nan_to_num(edges, posinf=1e300, neginf=-1e300), low, high), axis=1)
+        return cls.in_panels(log_density, edges)
+
+    @classmethod
+    def in_panels(cls, log_density: LogDensity, edges: Floats) -> Posterior:
+        """From the logarithm of a density, in panels that are given; those of no width hold nothing."""
+        half = np.diff(edges)[..., None] / 2
+        x = (edges[:, 1:] + edges[:, :-1])[..., None] / 2 + half * NODES
+        with np.errstate(over="ignore", divide="ignore", invalid="ignore"):
+            value = np.nan_to_num(log_density(x), nan=-np.inf, posinf=np.inf, neginf=-np.inf)
+            log_mass = value + np.log(half * WEIGHTS)
+        top = log_mass.max(axis=(1, 2), keepdims=True)
+        if not np.isfinite(top).all():
             raise DataError("Prior and data exclude each other: nothing is left that both allow.")
-        x, mass = fine
-        return cls(edges, x, mass, log_total, abs(float(np.expm1(finer - log_total))))
+        mass = np.exp(log_mass - top)
+        whole = mass.sum(axis=(1, 2), keepdims=True)
+        missed = np.abs((mass / WEIGHTS) @ _LAST).sum(axis=(1, 2)) / whole[:, 0, 0]
+        log_total = (top + np.log(whole))[:, 0, 0]
+        return cls(edges, x, log_mass - log_total[:, None, None], log_total, missed)
 
-    def chance(self, low: float, high: float) -> float:
-        """Probability between two values."""
-        whole = self.mass.sum(axis=1)
-        inside = (self.edges[:-1] >= low) & (self.edges[1:] <= high)
-        found = float(whole[inside].sum())
-        for k in np.flatnonzero(~inside & (self.edges[1:] > low) & (self.edges[:-1] < high)):
-            found += self._of_panel(int(k), low, high)
-        return found
+    @classmethod
+    def stacked(cls, *parts: Posterior) -> Posterior:
+        """Rows of several posteriors under each other."""
+        rows, most = sum(len(part.x) for part in parts), max(part.x.shape[1] for part in parts)
+        edges, x = np.empty((rows, most + 1)), np.empty((rows, most, SIZE))
+        log_mass = np.full((rows, most, SIZE), -np.inf)
+        at = 0
+        for part in parts:  # panels of no width fill a row up
+            here, size = slice(at, at + len(part.x)), part.x.shape[1]
+            edges[here, : size + 1], edges[here, size + 1 :] = part.edges, part.edges[:, -1:]
+            x[here, :size], x[here, size:] = part.x, part.edges[:, -1:, None]
+            log_mass[here, :size] = part.log_mass
+            at = here.stop
+        totals = (np.concatenate(v) for v in zip(*((part.log_total, part.error) for part in parts), strict=True))
+        return cls(edges, x, log_mass, *totals)
 
-    def _of_panel(self, k: int, low: float, high: float) -> float:
-        start, end = self.edges[k], self.edges[k + 1]
-        inside = _INTEGRALS @ (self.mass[k] / _WEIGHTS)
-        u = (2 * np.clip([low, high], start, end) - start - end) / (end - start)
-        below, above = legendre.legval(u, inside)
-        return max(float(above - below), 0.0)
+    @property
+    def mass(self) -> Floats:
+        """Probability at each node."""
+        return np.asarray(np.exp(self.log_mass))
 
-    def quantile(self, chance: float) -> float:
-        """The value below which there is so much probability."""
-        return quantile_in_panels(self.edges, self.mass, chance, _INTEGRALS, _WEIGHTS)
+    def log_chance(self, low: ArrayLike, high: ArrayLike) -> Floats:
+        """Log of the probability between two of the edges, a row each."""
+        low, high = (
+            np.broadcast_to(np.asarray(end, dtype=float), self.edges.shape[:1])[:, None] for end in (low, high)
+        )
+        inside = (self.edges[:, :-1] >= low) & (self.edges[:, 1:] <= high)
+        value = np.where(inside[..., None], self.log_mass, -np.inf)
+        top = value.max(axis=(1, 2), keepdims=True)
+        top = np.where(np.isfinite(top), top, 0.0)
+        with np.errstate(divide="ignore"):
+            return np.minimum(top[:, 0, 0] + np.log(np.exp(value - top).sum(axis=(1, 2))), 0.0)
 
-    def mean(self, of: Callable[[Floats], Floats] = lambda x: x) -> float:
-        """Posterior mean of a function."""
-        return float(np.sum(self.mass * of(self.x)))
+    def chance(self, low: ArrayLike, high: ArrayLike) -> Floats:
+        """Probability between two of the edges, a row each."""
+        return np.asarray(np.exp(self.log_chance(low, high)))
 
-    def densest(self, level: float, log_density: Callable[[Floats], Floats]) -> tuple[float, float]:
+    def log_mean_beyond(self, side: float, edge: float = 0.0) -> Floats:
+        """Log of the posterior mean of how far a value lies on one side of an edge, 0 on the other."""
+        with np.errstate(divide="ignore"):
+            value = self.log_mass + np.log(np.maximum(side * (self.x - edge), 0.0))
+        top = np.maximum(value.max(axis=(1, 2), keepdims=True), -1e300)
+        with np.errstate(divide="ignore"):
+            return np.asarray(top[:, 0, 0] + np.log(np.exp(value - top).sum(axis=(1, 2))))
+
+    def mean(self, of: Callable[[Floats], Floats] = lambda x: x) -> Floats:
+        """Posterior mean of a function, a row each."""
+        return np.asarray((self.mass * of(self.x)).sum(axis=(1, 2)))
+
+    def mean_and_sd(self) -> tuple[Floats, Floats]:
+        """Posterior mean and standard deviation."""
+        mean = self.mean()
+        return mean, np.sqrt(self.mean(lambda x: (x - mean[:, None, None]) ** 2))
+
+    def _running(self) -> tuple[Floats, Floats]:
+        """Probability below each edge, and at each node the integral from its panel's start."""
+        mass = self.mass
+        start = np.zeros(self.edges.shape)
+        np.cumsum(mass.sum(axis=2), axis=1, out=start[:, 1:])
+        return start, (mass / WEIGHTS) @ TO_NODES.T
+
+    def quantiles(self, below: tuple[float, ...] = (), above: tuple[float, ...] = ()) -> Floats:
+        """The values with so much probability below, and then those with so much above; shape (rows, chances)."""
+        mass = self.mass
+        whole = mass.sum(axis=2)
+        zero = np.zeros((len(whole), 1))
+        start = np.concatenate([zero, np.cumsum(whole, axis=1)], axis=1)
+        left = np.concatenate([np.cumsum(whole[:, ::-1], axis=1)[:, ::-1], zero], axis=1)
+        goals = np.array([*below, *above])
+        from_left = np.arange(goals.size) < len(below)
+        count_low = (start[:, 1:, None] < goals).sum(axis=1)
+        count_high = (left[:, 1:, None] >= goals).sum(axis=1)
+        k = np.minimum(np.where(from_left, count_low, count_high), whole.shape[1] - 1)
+        rows = np.arange(len(whole))[:, None]
+        # From the panel's own end on that side from which the goal is counted.
+        goal = np.where(from_left, goals - start[rows, k], whole[rows, k] - (goals - left[rows, k + 1]))
+        u = _inverse(mass[rows, k] / WEIGHTS, goal)
+        first, end = self.edges[rows, k], self.edges[rows, k + 1]
+        return np.asarray((first + end) / 2 + (end - first) / 2 * u)
+
+    def densest(self, level: float) -> tuple[Floats, Floats]:
         """The shortest interval with so much probability: as dense at one end as at the other, or from an end on."""
+        running = self._running()
+        low, high, tail = self._short(level, *running)
+        at_low = at_high = np.zeros(low.shape, dtype=bool)
+        if tail.min() < _END or tail.max() > 1 - _END:
+            at_low, at_high = self._from_an_end(low, high, tail, *running)
+        low, high = self._level(level, low, high, ~(at_low | at_high), *running)
+        if at_low.any() or at_high.any():
+            ends = self.quantiles((level,), (level,))
+            low, high = np.where(at_low, self.edges[:, 0], low), np.where(at_low, ends[:, 0], high)
+            low, high = np.where(at_high, ends[:, 1], low), np.where(at_high, self.edges[:, -1], high)
+        return low, high
 
-        def tilt(tail: Floats) -> Floats:
-            low, high = (np.array([self.quantile(float(t) + add)]) for t in np.ravel(tail) for add in (0.0, level))
-            return np.asarray(log_density(low) - log_density(high)).reshape(np.shape(tail))
+    def _short(self, level: float, start: Floats, inside: Floats) -> tuple[Floats, Floats, Floats]:
+        """About the shortest interval, and which share of what it leaves out lies below it."""
+        chances = np.concatenate([start[:, :-1, None], start[:, :-1, None] + inside], axis=2).reshape(len(start), -1)
+        values = np.concatenate([self.edges[:, :-1, None], self.x], axis=2).reshape(len(start), -1)
+        tails = (1 - level) * _TAILS
+        found = np.empty((3, len(start)))
+        for row, (chance, value) in enumerate(zip(chances, values, strict=True)):
+            lows, highs = (np.interp(tails + add, chance, value) for add in (0.0, level))
+            best = int(np.argmin(highs - lows))
+            found[:, row] = lows[best], highs[best], _TAILS[best]
+        return found[0], found[1], found[2]
 
-        tiny = 1e-12 * (1 - level)
-        if tilt(np.array(tiny)) >= 0:
-            return float(self.edges[0]), self.quantile(level)
-        if tilt(np.array(1 - level - tiny)) <= 0:
-            return self.quantile(1 - level), float(self.edges[-1])
-        tail = float(bracketed_root(tilt, np.array(tiny), np.array(1 - level - tiny)))
-        return self.quantile(tail), self.quantile(tail + level)
+    def _from_an_end(
+        self, low: Floats, high: Floats, tail: Floats, start: Floats, inside: Floats
+    ) -> tuple[Floats, Floats]:
+        """Whether the density falls from the lower end on, or rises up to the upper one."""
+        held = np.flatnonzero(np.diff(self.edges).max(axis=0))
+        ends = self.edges[:, held[0]], self.edges[:, held[-1] + 1]
+        _, f, _ = self._at(np.stack([low, high, *ends], axis=1), start, inside)
+        return (tail < _END) & (f[:, 2] >= f[:, 1]), (tail > 1 - _END) & (f[:, 3] >= f[:, 0])
+
+    def _level(
+        self, level: float, low: Floats, high: Floats, rows: Floats, start: Floats, inside: Floats
+    ) -> tuple[Floats, Floats]:
+        """Newton's steps to an interval with equal densities at its ends, in the rows that ask for one."""
+        settled, span = ~rows, high - low
+        for _ in range(60):
+            if settled.all():
+                break
+            chance, f, slope = self._at(np.stack([low, high], axis=1), start, inside)
+            f0, f1 = f.T
+            tilt, (slope0, slope1) = np.log(f1 / f0), (slope / f).T
+            miss = chance[:, 1] - chance[:, 0] - level
+            # -f0 d0 + f1 d1 = -miss and -slope0 d0 + slope1 d1 = -tilt
+            move0, move1 = tilt * f1 - miss * slope1, f0 * tilt - miss * slope0
+            limit = 0.3 * (high - low)
+            size = np.abs(f1 * slope0 - f0 * slope1)
+            # Where it would move too far, in the same direction to the limit.
+            share = limit / np.maximum(np.maximum(np.abs(move0), np.abs(move1)), size * limit)
+            share = np.where(settled, 0.0, share * np.sign(f1 * slope0 - f0 * slope1))
+            move0, move1 = share * move0, share * move1
+            low, high = np.maximum(low + move0, self.edges[:, 0]), np.minimum(high + move1, self.edges[:, -1])
+            settled = settled | (np.abs(move0) + np.abs(move1) < 1e-7 * span)  # the next step's error is its square
+        return low, high
+
+    def _at(self, x: Floats, start: Floats, inside: Floats) -> tuple[Floats, Floats, Floats]:
+        """Probability below values of shape (rows, values), density there, and its slope."""
+        k = np.clip((self.edges[:, 1:, None] <= x[:, None, :]).sum(axis=1), 0, inside.shape[1] - 1)
+        rows = np.arange(len(x))[:, None]
+        first, end = self.edges[rows, k], self.edges[rows, k + 1]
+        half = np.maximum(end - first, 1e-320) / 2
+        u = np.clip((x - first) / half - 1, -1, 1)
+        value = np.exp(self.log_mass[rows, k]) / WEIGHTS
+        known = np.concatenate([np.zeros((*k.shape, 1)), inside[rows, k]], axis=-1)
+        f, slope = _through(u, NODES, _WEIGHT, value, value @ _SLOPES.T)
+        (chance,) = _through(u, _POINTS, _POINT_WEIGHT, known)
+        return start[rows, k] + chance, f / half, slope / half**2
 
 
-def quantile_in_panels(edges: Floats, mass: Floats, chance: float, integrals: Any, weights: Any) -> float:
-    """The value below which nodes in panels have so much mass; `integrals` and `weights` are those of the nodes."""
-    below = np.concatenate([[0.0], np.cumsum(mass.sum(axis=1))])
-    k = int(np.clip(np.searchsorted(below, chance) - 1, 0, len(mass) - 1))
-    inside = integrals @ (mass[k] / weights)
-    u = bracketed_root(
-        lambda u: np.asarray(below[k] + legendre.legval(u, inside) - chance), np.array(-1.0), np.array(1.0)
-    )
-    start, end = edges[k], edges[k + 1]
-    return float((start + end) / 2 + (end - start) / 2 * u)
+def _through(u: Floats, points: Floats, weights: Floats, *values: Floats) -> list[Floats]:
+    """Polynomials through values at points, at others; by the barycentric formula (Berrut & Trefethen, 2004)."""
+    apart = u[..., None] - points
+    terms = weights / np.where(apart == 0, 1e-30, apart)
+    whole = terms.sum(axis=-1)
+    return [(terms * value).sum(axis=-1) / whole for value in values]
 
 
-def _mode(log_density: Callable[[Floats], Floats], places: Floats, ends: tuple[float, float]) -> tuple[float, float]:
-    """Where a log density is largest, about, and how wide it is there."""
-    x = np.unique(np.clip(places[np.isfinite(places)], *ends))
-    for _ in range(60):
-        with np.errstate(over="ignore", invalid="ignore"):
-            value = np.nan_to_num(log_density(x), nan=-np.inf)
-        top = int(np.argmax(value))
-        low, high = x[max(top - 1, 0)], x[min(top + 1, x.size - 1)]
-        near = value[np.isfinite(value)]
-        if near.size > 2 and value[top] - min(value[max(top - 1, 0)], value[min(top + 1, x.size - 1)]) < 0.3:
+def _inverse(value: Floats, goal: Floats) -> Floats:
+    """Where in -1..1 the integral of the polynomial through `value` at the nodes reaches a goal."""
+    known = np.concatenate([np.zeros((*goal.shape, 1)), value @ TO_NODES.T], axis=-1)
+    k = np.clip((known[..., 1:] < goal[..., None]).sum(axis=-1), 0, SIZE)
+    marks = np.append(_POINTS, 1.0)
+    low, high = marks[k], marks[k + 1]
+    u = (low + high) / 2
+    for _ in range(80):
+        (reached,) = _through(u, _POINTS, _POINT_WEIGHT, known)
+        (slope,) = _through(u, NODES, _WEIGHT, value)
+        low, high = np.where(reached < goal, u, low), np.where(reached < goal, high, u)
+        with np.errstate(all="ignore"):
+            moved = u - (reached - goal) / slope
+        moved = np.where((moved >= low) & (moved <= high), moved, (low + high) / 2)
+        small = np.abs(moved - u) < 1e-8  # the next step's error is the square
+        u = moved
+        if small.all():
             break
-        x = np.linspace(low, high, 9)
-    return float(x[top]), float(max(high - low, 1e-300)) * 2
+    return u
 
 
-def _integrated(log_density: Callable[[Floats], Floats], edges: Floats) -> tuple[tuple[Floats, Floats], float]:
-    half = np.diff(edges)[:, None] / 2
-    x = (edges[1:] + edges[:-1])[:, None] / 2 + half * _NODES
-    with np.errstate(over="ignore", divide="ignore"):
-        value = log_density(x) + np.log(half * _WEIGHTS)
-    top = float(np.max(value))
-    if not np.isfinite(top):
-        return (x, np.zeros(x.shape)), -np.inf
-    mass = np.exp(value - top)
-    total = float(mass.sum())
-    return (x, mass / total), top + float(np.log(total))
+def _mode(log_density: LogDensity, places: Floats, low: Floats, high: Floats) -> tuple[Floats, Floats]:
+    """Where each row's log density is largest, about, and how wide it is there."""
+    x = np.sort(np.clip(np.nan_to_num(places), low, high), axis=1)
+    rows = np.arange(len(x))
+    for _ in range(60):
+        with np.errstate(over="ignore", invalid="ignore", divide="ignore"):
+            value = np.nan_to_num(log_density(x[:, :, None])[..., 0], nan=-np.inf)
+        top = value.argmax(axis=1)
+        at = x[rows, top][:, None]  # many places may have been moved to an end: the neighbours are those that differ
+        before, after = np.maximum((x < at).sum(axis=1) - 1, 0), np.minimum((x <= at).sum(axis=1), x.shape[1] - 1)
+        left, right = x[rows, before], x[rows, after]
+        fall = value[rows, top] - np.minimum(value[rows, before], value[rows, after])
+        if np.all((fall < 0.3) | (right - left <= 1e-15 * np.abs(x[rows, top]))):
+            break
+        x = left[:, None] + (right - left)[:, None] * np.linspace(0, 1, 9)
+    return x[rows, top][:, None], np.maximum(right - left, 1e-300)[:, None] * 2

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from abc import ABC, abstractmethod
-from dataclasses import dataclass
+from dataclasses import dataclass, fields
 from typing import Any, Literal
 
 import numpy as np
@@ -11,13 +11,33 @@ from scipy import special
 
 from amber_ruler.errors import InputError
 from amber_ruler.numeric import gate
-from amber_ruler.numeric.gate import Floats
+from amber_ruler.numeric.gate import Floats, Number, scalar_or_array
 
-__all__ = ["Beta", "Cauchy", "Flat", "HalfNormal", "Normal", "Prior", "StudentT", "Truncated", "Uniform", "prior_of"]
+__all__ = [
+    "Beta",
+    "Cauchy",
+    "Flat",
+    "Gamma",
+    "HalfNormal",
+    "Normal",
+    "NormalInverseGamma",
+    "Prior",
+    "Reference",
+    "StudentT",
+    "Truncated",
+    "Uniform",
+    "prior_of",
+]
+
+
+_LEAST = 1e-4  # of a beta or gamma prior's parameters: smaller ones put everything where floats are 0
 
 
 class Prior(ABC):
-    """What is believed of an effect before the data are seen."""
+    """What is believed of an effect before the data are seen.
+
+    A prior whose numbers are arrays is many priors: one for each question asked at once.
+    """
 
     __slots__ = ()
     proper = True
@@ -28,59 +48,82 @@ class Prior(ABC):
 
     @property
     @abstractmethod
-    def about(self) -> tuple[float, float]:
+    def about(self) -> tuple[Number, Number]:
         """Where most of it lies: a centre and a spread."""
 
     @property
-    def ends(self) -> tuple[float, float]:
+    def ends(self) -> tuple[Number, Number]:
         """The smallest and the largest effect that it allows."""
         return -np.inf, np.inf
 
-    def scaled(self, scale: float) -> Prior:
-        """The same shape with another scale (of a uniform prior the upper end)."""
-        raise InputError(f"{self} has no scale, so none of {scale:g}.")
+    @property
+    def shape(self) -> tuple[int, ...]:
+        """Shape of its numbers."""
+        return np.broadcast_shapes(*(np.shape(v) for v in self.about))
+
+    @property
+    def scale_now(self) -> Number:
+        """What `scaled` changes."""
+        return self.about[1]
+
+    def scaled(self, scale: Number) -> Prior:
+        """The same shape with another scale (of a uniform prior the upper end), or with several."""
+        raise InputError(f"{self} has no scale to change.")
+
+    def reshaped(self, shape: tuple[int, ...], *further: int) -> Prior:
+        """The same with its numbers broadcast to a shape, and axes of such lengths behind it."""
+
+        def spread(value: Any) -> Any:
+            if isinstance(value, Prior):
+                return value.reshaped(shape, *further)
+            whole = np.broadcast_to(np.asarray(value, dtype=float), shape)
+            return whole.reshape(*(further or shape))
+
+        numbers = {f.name: getattr(self, f.name) for f in fields(self)}  # type: ignore[arg-type]
+        kept = {name: v if isinstance(v, str) else spread(v) for name, v in numbers.items()}
+        return type(self)(**kept)
 
 
 @dataclass(frozen=True, slots=True)
 class Normal(Prior):
     """Normal distribution: an effect of about `mean`, give or take `sd`."""
 
-    mean: float = 0.0
-    sd: float = 1.0
+    mean: Number = 0.0
+    sd: Number = 1.0
 
     def __post_init__(self) -> None:
-        gate.finite("mean", gate.single("mean", self.mean))
-        gate.positive("sd", gate.single("sd", self.sd))
+        gate.finite("mean", self.mean)
+        gate.positive("sd", self.sd)
 
     def log_density(self, x: Floats) -> Floats:
         """Logarithm of the density."""
         return np.asarray(-0.5 * ((x - self.mean) / self.sd) ** 2 - np.log(self.sd) - 0.5 * np.log(2 * np.pi))
 
     @property
-    def about(self) -> tuple[float, float]:
+    def about(self) -> tuple[Number, Number]:
         """Centre and spread."""
         return self.mean, self.sd
 
-    def scaled(self, scale: float) -> Normal:
+    def scaled(self, scale: Number) -> Normal:
         """The same centre with another standard deviation."""
         return Normal(self.mean, scale)
 
     def __str__(self) -> str:
-        return f"Normal, mean {self.mean:.4g}, sd {self.sd:.4g}"
+        return f"Normal, mean {_said(self.mean)}, sd {_said(self.sd)}"
 
 
 @dataclass(frozen=True, slots=True)
 class HalfNormal(Prior):
     """One half of a normal distribution, from `start` up ("above") or down ("below"): small effects are likelier."""
 
-    sd: float = 1.0
+    sd: Number = 1.0
     side: Literal["above", "below"] = "above"
-    start: float = 0.0
+    start: Number = 0.0
 
     def __post_init__(self) -> None:
-        gate.positive("sd", gate.single("sd", self.sd))
+        gate.positive("sd", self.sd)
         gate.choice("side", self.side, ("above", "below"))
-        gate.finite("start", gate.single("start", self.start))
+        gate.finite("start", self.start)
 
     def log_density(self, x: Floats) -> Floats:
         """Logarithm of the density."""
@@ -89,114 +132,119 @@ class HalfNormal(Prior):
         return np.where(out, -np.inf, inside)
 
     @property
-    def about(self) -> tuple[float, float]:
+    def about(self) -> tuple[Number, Number]:
         """Where it starts, and its spread."""
         return self.start, self.sd
 
     @property
-    def ends(self) -> tuple[float, float]:
+    def ends(self) -> tuple[Number, Number]:
         """From where it starts to infinity, or from minus infinity to there."""
         return (self.start, np.inf) if self.side == "above" else (-np.inf, self.start)
 
-    def scaled(self, scale: float) -> HalfNormal:
+    def scaled(self, scale: Number) -> HalfNormal:
         """The same half with another standard deviation."""
         return HalfNormal(scale, self.side, self.start)
 
     def __str__(self) -> str:
-        return f"half-normal {self.side} {self.start:.4g}, sd {self.sd:.4g}"
+        return f"half-normal {self.side} {_said(self.start)}, sd {_said(self.sd)}"
 
 
 @dataclass(frozen=True, slots=True)
 class Uniform(Prior):
     """Any effect between `low` and `high` is as likely as any other."""
 
-    low: float
-    high: float
+    low: Number
+    high: Number
 
     def __post_init__(self) -> None:
-        low, high = (float(gate.finite(n, gate.single(n, getattr(self, n)))) for n in ("low", "high"))
-        if not low < high:
-            raise InputError.rule("high", self.high, f"above low ({self.low:g})")
+        low, high = (gate.finite(n, getattr(self, n)) for n in ("low", "high"))
+        if not np.all(low < high):
+            raise InputError.rule("high", self.high, f"above low ({_said(self.low)})")
 
     def log_density(self, x: Floats) -> Floats:
         """Logarithm of the density."""
         return np.where((x >= self.low) & (x <= self.high), -np.log(self.high - self.low), -np.inf)
 
     @property
-    def about(self) -> tuple[float, float]:
+    def about(self) -> tuple[Number, Number]:
         """Centre and half the width."""
         return (self.low + self.high) / 2, (self.high - self.low) / 2
 
     @property
-    def ends(self) -> tuple[float, float]:
+    def ends(self) -> tuple[Number, Number]:
         """Its limits."""
         return self.low, self.high
 
-    def scaled(self, scale: float) -> Uniform:
+    @property
+    def scale_now(self) -> Number:
+        """The upper end."""
+        return self.high
+
+    def scaled(self, scale: Number) -> Uniform:
         """From the same lower end to another upper one."""
         return Uniform(self.low, scale)
 
     def __str__(self) -> str:
-        return f"uniform from {self.low:.4g} to {self.high:.4g}"
+        return f"uniform from {_said(self.low)} to {_said(self.high)}"
 
 
 @dataclass(frozen=True, slots=True)
 class StudentT(Prior):
     """Student's t distribution: like a normal one with heavier tails, the fewer `df` the heavier."""
 
-    df: float
-    scale: float = 1.0
-    centre: float = 0.0
+    df: Number
+    scale: Number = 1.0
+    centre: Number = 0.0
 
     def __post_init__(self) -> None:
-        gate.positive("df", gate.single("df", self.df))
-        gate.positive("scale", gate.single("scale", self.scale))
-        gate.finite("centre", gate.single("centre", self.centre))
+        gate.positive("df", self.df)
+        gate.positive("scale", self.scale)
+        gate.finite("centre", self.centre)
 
     def log_density(self, x: Floats) -> Floats:
         """Logarithm of the density."""
         return np.asarray(log_t((x - self.centre) / self.scale, self.df) - np.log(self.scale))
 
     @property
-    def about(self) -> tuple[float, float]:
+    def about(self) -> tuple[Number, Number]:
         """Centre and scale."""
         return self.centre, self.scale
 
-    def scaled(self, scale: float) -> StudentT:
+    def scaled(self, scale: Number) -> StudentT:
         """The same centre with another scale."""
         return StudentT(self.df, scale, self.centre)
 
     def __str__(self) -> str:
-        return f"Student's t, df {self.df:.4g}, scale {self.scale:.4g}, centre {self.centre:.4g}"
+        return f"Student's t, df {_said(self.df)}, scale {_said(self.scale)}, centre {_said(self.centre)}"
 
 
 @dataclass(frozen=True, slots=True)
 class Cauchy(Prior):
     """Cauchy distribution: half of the effects lie within `scale` of `centre`."""
 
-    scale: float = 1.0
-    centre: float = 0.0
+    scale: Number = 1.0
+    centre: Number = 0.0
 
     def __post_init__(self) -> None:
-        gate.positive("scale", gate.single("scale", self.scale))
-        gate.finite("centre", gate.single("centre", self.centre))
+        gate.positive("scale", self.scale)
+        gate.finite("centre", self.centre)
 
     def log_density(self, x: Floats) -> Floats:
         """Logarithm of the density."""
         return np.asarray(-np.log(np.pi * self.scale) - np.log1p(((x - self.centre) / self.scale) ** 2))
 
     @property
-    def about(self) -> tuple[float, float]:
+    def about(self) -> tuple[Number, Number]:
         """Centre and scale."""
         return self.centre, self.scale
 
-    def scaled(self, scale: float) -> Cauchy:
+    def scaled(self, scale: Number) -> Cauchy:
         """The same centre with another scale."""
         return Cauchy(scale, self.centre)
 
     def __str__(self) -> str:
-        around = f" around {self.centre:.4g}" if self.centre else ""
-        return f"Cauchy{around}, scale {self.scale:.3g}"
+        around = f" around {_said(self.centre)}" if np.any(self.centre) else ""
+        return f"Cauchy{around}, scale {_said(self.scale)}"
 
 
 @dataclass(frozen=True, slots=True)
@@ -208,7 +256,7 @@ class Flat(Prior):
         return np.zeros(np.shape(x))
 
     @property
-    def about(self) -> tuple[float, float]:
+    def about(self) -> tuple[Number, Number]:
         """Nowhere in particular."""
         return 0.0, 1.0
 
@@ -226,20 +274,20 @@ class Truncated(Prior):
     """Another prior between `low` and `high` only, rescaled to a mass of 1; an end may be infinite."""
 
     prior: Normal | Cauchy | StudentT | Uniform
-    low: float = -np.inf
-    high: float = np.inf
+    low: Number = -np.inf
+    high: Number = np.inf
 
     def __post_init__(self) -> None:
         if not isinstance(self.prior, (Normal, Cauchy, StudentT, Uniform)):
             raise InputError.rule("prior", self.prior, "a Normal, Cauchy, StudentT or Uniform")
-        low, high = (gate.single(n, getattr(self, n)) for n in ("low", "high"))
-        if not low < high:
-            raise InputError.rule("high", self.high, f"above low ({self.low:g})")
-        if not self.mass > 0:
-            raise InputError(f"{self.prior} has no mass between {low:g} and {high:g}.")
+        low, high = (gate.floats(n, getattr(self, n)) for n in ("low", "high"))
+        if not np.all(low < high):
+            raise InputError.rule("high", self.high, f"above low ({_said(self.low)})")
+        if not np.all(self.mass > 0):
+            raise InputError(f"{self.prior} has no mass between {_said(self.low)} and {_said(self.high)}.")
 
     @property
-    def mass(self) -> float:
+    def mass(self) -> Number:
         """What the prior has between the ends before it is rescaled."""
         return chance_between(self.prior, self.low, self.high)
 
@@ -249,22 +297,27 @@ class Truncated(Prior):
         return np.where(inside, self.prior.log_density(x) - np.log(self.mass), -np.inf)
 
     @property
-    def about(self) -> tuple[float, float]:
+    def about(self) -> tuple[Number, Number]:
         """Centre and spread of what is truncated."""
         return self.prior.about
 
     @property
-    def ends(self) -> tuple[float, float]:
+    def scale_now(self) -> Number:
+        """That of what is truncated."""
+        return self.prior.scale_now
+
+    @property
+    def ends(self) -> tuple[Number, Number]:
         """Its limits."""
         low, high = self.prior.ends
-        return max(low, self.low), min(high, self.high)
+        return np.maximum(low, self.low), np.minimum(high, self.high)
 
-    def scaled(self, scale: float) -> Truncated:
+    def scaled(self, scale: Number) -> Truncated:
         """The same limits with another scale inside."""
         return Truncated(self.prior.scaled(scale), self.low, self.high)
 
     def __str__(self) -> str:
-        return f"{self.prior}, from {self.low:.4g} to {self.high:.4g}"
+        return f"{self.prior}, from {_said(self.low)} to {_said(self.high)}"
 
 
 @dataclass(frozen=True, slots=True)
@@ -275,49 +328,107 @@ class Beta:
     failures: float = 1.0
 
     def __post_init__(self) -> None:
-        gate.positive("successes", self.successes)
-        gate.positive("failures", self.failures)
+        gate.at_least("successes", gate.single("successes", gate.positive("successes", self.successes)), _LEAST)
+        gate.at_least("failures", gate.single("failures", gate.positive("failures", self.failures)), _LEAST)
 
     def __str__(self) -> str:
         return f"Beta({self.successes:g}, {self.failures:g})"
 
 
-def log_t(x: Floats, df: float) -> Floats:
+@dataclass(frozen=True, slots=True)
+class Gamma:
+    """Gamma distribution of a rate: worth `events` seen beforehand over an `exposure`."""
+
+    events: float
+    exposure: float
+
+    def __post_init__(self) -> None:
+        gate.at_least("events", gate.single("events", gate.positive("events", self.events)), _LEAST)
+        gate.positive("exposure", gate.single("exposure", self.exposure))
+
+    def __str__(self) -> str:
+        return f"Gamma({self.events:g}, {self.exposure:g})"
+
+
+@dataclass(frozen=True, slots=True)
+class Reference:
+    """No knowledge of mean and variance: p(mean, s^2) = 1/s^2, so that there is a posterior but no Bayes factor."""
+
+    def __str__(self) -> str:
+        return "reference"
+
+
+@dataclass(frozen=True, slots=True)
+class NormalInverseGamma:
+    """Of a mean and its variance: mean | s^2 ~ N(mean, s^2 / weight), s^2 ~ inverse gamma with a shape and a scale."""
+
+    mean: float
+    weight: float
+    shape: float
+    scale: float
+
+    def __post_init__(self) -> None:
+        gate.finite("mean", gate.single("mean", self.mean))
+        for name in ("weight", "shape", "scale"):
+            gate.positive(name, gate.single(name, getattr(self, name)))
+
+    def __str__(self) -> str:
+        return f"normal-inverse-gamma, mean {self.mean:g}, weight {self.weight:g}, shape {self.shape:g}, scale {self.scale:g}"
+
+
+def log_t(x: Floats, df: Number) -> Floats:
     """Logarithm of Student's density."""
+    df = np.asarray(df, dtype=float)
     constant = special.gammaln((df + 1) / 2) - special.gammaln(df / 2) - 0.5 * np.log(df * np.pi)
-    if df > 1e8:  # the gamma functions lose their difference; to first order of 1/df
-        constant = -0.5 * np.log(2 * np.pi) - 1 / (4 * df)
+    # With very many the gamma functions lose their difference; to first order of 1/df it is this.
+    constant = np.where(df > 1e8, -0.5 * np.log(2 * np.pi) - 1 / (4 * df), constant)
     return np.asarray(constant - 0.5 * (df + 1) * np.log1p(x * x / df))
 
 
-def chance_between(prior: Prior, low: float, high: float) -> float:
+def chance_between(prior: Prior, low: Number, high: Number) -> Number:
     """What a prior has between two effects; by whichever tails keep the digits."""
     if isinstance(prior, Uniform):
-        ends = (min(max(end, prior.low), prior.high) for end in (low, high))
-        start, end = ends
-        return (end - start) / (prior.high - prior.low)
+        start, end = (np.clip(end, prior.low, prior.high) for end in (low, high))
+        return scalar_or_array(np.asarray((end - start) / (prior.high - prior.low)))
     centre, spread = prior.about
-    a, b = (low - centre) / spread, (high - centre) / spread
-    if a > 0:  # both in the upper tail: mirrored
-        a, b = -b, -a
+    a, b = (np.asarray((end - centre) / spread) for end in (low, high))
+    a, b = np.where(a > 0, -b, a), np.where(a > 0, -a, b)  # both in the upper tail: mirrored
     if isinstance(prior, Normal):
-        return float(special.ndtr(b) - special.ndtr(a))
+        return scalar_or_array(np.asarray(special.ndtr(b) - special.ndtr(a)))
     df = prior.df if isinstance(prior, StudentT) else 1.0
-    return float(special.stdtr(df, b) - special.stdtr(df, a))
+    return scalar_or_array(np.asarray(special.stdtr(df, b) - special.stdtr(df, a)))
 
 
-_WORDS: dict[str, tuple[type[Prior], str]] = {
+def _said(value: Number) -> str:
+    """A number, or the range of several."""
+    if np.ndim(value) == 0:
+        return f"{value:.4g}"
+    return f"{np.min(value):.4g} to {np.max(value):.4g}"
+
+
+_WORDS: dict[str, tuple[type[Any], str]] = {
     "normal": (Normal, "normal MEAN SD"),
     "halfnormal": (HalfNormal, "halfnormal SD [above|below]"),
     "uniform": (Uniform, "uniform LOW HIGH"),
     "cauchy": (Cauchy, "cauchy SCALE [CENTRE]"),
     "t": (StudentT, "t DF SCALE [CENTRE]"),
     "flat": (Flat, "flat"),
+    "beta": (Beta, "beta SUCCESSES FAILURES"),
+    "gamma": (Gamma, "gamma EVENTS EXPOSURE"),
+    "reference": (Reference, "reference"),
+    "normalinversegamma": (NormalInverseGamma, "normalinversegamma MEAN WEIGHT SHAPE SCALE"),
 }
 
 
-def prior_of(text: str) -> Prior:
+def prior_of(text: str, kinds: tuple[type[Any], ...] = (Prior,)) -> Any:
     """Read a prior as the command line takes it: a name and its numbers, and the ends of a truncated one.
+
+    Parameters
+    ----------
+    text : str
+        Such as "uniform 0 9", "normal 0 2 from 0", "cauchy 0.7", "beta 2 5".
+    kinds : tuple of type
+        What it may be; others are refused with the forms that are known.
 
     Examples
     --------
@@ -326,18 +437,19 @@ def prior_of(text: str) -> Prior:
     >>> prior_of("normal 0 2 from 0")
     Truncated(prior=Normal(mean=0.0, sd=2.0), low=0.0, high=inf)
     """
-    known = "; ".join(form for _, form in _WORDS.values())
+    known = {word: form for word, (kind, form) in _WORDS.items() if issubclass(kind, kinds)}
     words = text.replace(",", " ").split()
-    hint = f"Write one of: {known}; then, if it is cut, from LOW to HIGH."
-    if not words or words[0].casefold() not in _WORDS:
-        raise InputError(f"The prior {text!r} is not known. {hint}")
+    cut = "; then, if it is cut, from LOW to HIGH" if Prior in kinds else ""
+    hint = f"Write one of: {'; '.join(known.values())}{cut}."
+    if not words or words[0].casefold() not in known:
+        raise InputError(f"The prior {text!r} is not known here. {hint}")
     kind, _ = _WORDS[words[0].casefold()]
     numbers: list[Any] = []
     ends: dict[str, float] = {}
     try:
         rest = iter(words[1:])
         for word in rest:
-            if word in ("from", "to"):
+            if word in ("from", "to") and issubclass(kind, Prior):
                 ends[{"from": "low", "to": "high"}[word]] = float(next(rest))
             elif word in ("above", "below"):
                 numbers.append(word)
@@ -348,4 +460,4 @@ def prior_of(text: str) -> Prior:
         if isinstance(error, InputError):
             raise
         raise InputError(f"The prior {text!r} can't be read. {hint}") from None
-    return Truncated(prior, **ends) if ends else prior  # type: ignore[arg-type]
+    return Truncated(prior, **ends) if ends else prior

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Literal
+from typing import Literal, NamedTuple
 
 import numpy as np
 from numpy.typing import ArrayLike
@@ -13,7 +13,7 @@ from amber_ruler.errors import DataError, InputError
 from amber_ruler.measure import checks, shared
 from amber_ruler.moments import Moments
 from amber_ruler.numeric import gate, normal, student
-from amber_ruler.numeric.gate import Floats, scalar_or_array
+from amber_ruler.numeric.gate import Floats, Number, scalar_or_array
 from amber_ruler.register import method
 from amber_ruler.results import Comparison, EffectSize
 from amber_ruler.samples import Pairs, Summary
@@ -88,20 +88,10 @@ def pairs(
     (-2.75, -8.521, 0.0034)
     """
     ask = shared.question(alpha, alternative, margin, good)
-    if isinstance(treatment, Pairs):
-        if control is not None or correlation is not None:
-            raise InputError("Pairs hold both sides and their correlation: give nothing else.")
-        one, two, together, away = _sides(treatment)
-    elif isinstance(treatment, Summary):
-        one, two, together, away = _published(treatment, control, correlation)
-    else:
-        raise InputError(
-            f"Pairs, or the published numbers of both sides, are needed; got {type(treatment).__name__}."
-            " Align two columns with table.pairs(…), or two arrays with Pairs(treatment, control)."
-        )
-    groups.check_labels(one.label, two.label)
-    raw = (one.n, one.mean, one.sd, two.mean, two.sd, together, *away, gate.finite("null", null))
-    n, mean1, sd1, mean0, sd0, r, difference, sd, at = gate.aligned(*raw)
+    both = both_sides(treatment, control, correlation)
+    one, two = both.one, both.two
+    raw = (both.n, one.mean, one.sd, two.mean, two.sd, both.correlation, both.difference, both.sd)
+    n, mean1, sd1, mean0, sd0, r, difference, sd, at = gate.aligned(*raw, gate.finite("null", null))
     if np.any(sd == 0):
         raise DataError(
             f"All {int(np.max(n)):,} differences are equal: without any spread there is no test of their mean."
@@ -132,7 +122,7 @@ def pairs(
         checks=(
             *checks.few(n),
             *checks.skewed(alpha, alternative, *differences),
-            *checks.without_pair(treatment.left_out if isinstance(treatment, Pairs) else 0),
+            *checks.without_pair(both.left_out),
         ),
         notes=_gain_said(r, n, gain) if np.ndim(difference) == 0 else (),
     )
@@ -143,7 +133,40 @@ def _gain_said(r: Floats, n: Floats, gain: Floats) -> tuple[str, ...]:
     return (f"The sides correlate {float(r):.3f}: these {int(n):,} pairs are {sharper}.",)
 
 
-def _sides(both: Pairs) -> tuple[Summary, Summary, float, tuple[ArrayLike, ArrayLike]]:
+class BothSides(NamedTuple):
+    """Both sides of pairs, how they go together, and their differences."""
+
+    one: Summary
+    two: Summary
+    correlation: Number
+    difference: ArrayLike
+    sd: ArrayLike
+    left_out: int = 0
+
+    @property
+    def n(self) -> Number:
+        """Pairs."""
+        return self.one.n
+
+
+def both_sides(treatment: Pairs | Summary, control: Summary | None, correlation: float | None) -> BothSides:
+    """Read pairs, or the published numbers of both sides."""
+    if isinstance(treatment, Pairs):
+        if control is not None or correlation is not None:
+            raise InputError("Pairs hold both sides and their correlation: give nothing else.")
+        found = _sides(treatment)
+    elif isinstance(treatment, Summary):
+        found = _published(treatment, control, correlation)
+    else:
+        raise InputError(
+            f"Pairs, or the published numbers of both sides, are needed; got {type(treatment).__name__}."
+            " Align two columns with table.pairs(…), or two arrays with Pairs(treatment, control)."
+        )
+    groups.check_labels(found.one.label, found.two.label)
+    return found
+
+
+def _sides(both: Pairs) -> BothSides:
     """Both sides, their correlation (0 where one never varies), mean and spread of the differences."""
     if len(both) < 2:
         raise DataError(f"{len(both)} pairs have no spread: at least 2 are needed ({both.left_out:,} units left out).")
@@ -153,17 +176,11 @@ def _sides(both: Pairs) -> tuple[Summary, Summary, float, tuple[ArrayLike, Array
         for side, label in zip(("one", "two"), both.labels, strict=True)
     )
     still = one.sd == 0 or two.sd == 0
-    return (
-        one,
-        two,
-        0.0 if still else found.correlation("one", "two"),
-        (found.mean("difference"), found.sd("difference")),
-    )
+    together = 0.0 if still else found.correlation("one", "two")
+    return BothSides(one, two, together, found.mean("difference"), found.sd("difference"), both.left_out)
 
 
-def _published(
-    one: Summary, two: Summary | None, correlation: float | None
-) -> tuple[Summary, Summary, float, tuple[ArrayLike, ArrayLike]]:
+def _published(one: Summary, two: Summary | None, correlation: float | None) -> BothSides:
     if two is None or correlation is None:
         raise InputError("Published numbers of pairs are two Summary and the correlation of the sides.")
     r = float(gate.between("correlation", correlation, -1, 1))
@@ -173,7 +190,7 @@ def _published(
     if np.any(n1 < 2):
         raise DataError("One pair has no spread: at least 2 are needed.")
     spread = np.sqrt(np.maximum(sd1**2 + sd0**2 - 2 * r * sd1 * sd0, 0))
-    return one, two, r, (mean1 - mean0, spread)
+    return BothSides(one, two, r, mean1 - mean0, spread)
 
 
 def _effects(

@@ -90,19 +90,38 @@ def noncentral_pdf(t: ArrayLike, df: ArrayLike, shift: ArrayLike) -> Floats:
     t, df, shift = aligned(t, df, shift)
     root = np.sqrt(df + t * t)
     m = t * shift / root
-    mode = (m + np.hypot(m, 2 * np.sqrt(df + 1))) / 2
-    mode = np.where(m < 0, (df + 1) / (mode - m), mode)
-    width = 1 / np.sqrt(mode * (2 * mode - m))
+    mode, w = _integrand_mode(m, df)
+    area = np.exp(log_area(m, df)) / np.sqrt(mode * mode + df + 1)
+    # The large terms in df are gathered first, so that they cancel in the formula and not in the digits.
+    gathered = np.log1p((t * t - 1) / (df + 1)) + 2 * w + expm1_less(w)
+    peak = -0.5 * (df + 1) * gathered - 0.5 - 0.5 * df * (shift / root) ** 2
+    return np.asarray(area * np.sqrt(df / 2) / np.pi * np.exp(peak - stirling_error(df / 2)))
+
+
+def log_peak(m: Floats, df: Floats) -> Floats:
+    """Log of the largest value of u^(df + 1) exp(-(u - m)^2 / 2), and of its width, against those for m = 0."""
+    mode, w = _integrand_mode(m, df)
+    return np.asarray(-0.5 * (df + 1) * (2 * w + expm1_less(w)) - 0.5 * np.log1p(mode * mode / (df + 1)))
+
+
+def log_area(m: Floats, df: Floats) -> Floats:
+    """Log of the integral of u^df exp(-(u - m)^2 / 2) in units of its largest value and width: nearly a constant."""
+    mode, _ = _integrand_mode(m, df)
+    width = 1 / np.sqrt(mode * mode + df + 1)
     # log of u^(df + 1) exp(-(u - m)^2 / 2) against its value at the mode, u = mode e^y.
-    y = width[..., None] * _SINH
+    y = width[..., None] * _SINH[::2]
     grow, u0, m_ = np.expm1(y), mode[..., None], m[..., None]
     fall = (df + 1)[..., None] * y - 0.5 * u0 * grow * (u0 * (grow + 2) - 2 * m_)
-    area = width * (np.exp(fall) @ _SINH_WEIGHT)
-    # The large terms in df are gathered first, so that they cancel in the formula and not in the digits.
-    w = np.log1p(-m / mode)
-    gathered = np.log1p((t * t - 1) / (df + 1)) + 2 * w + expm1_less(w)
-    log_peak = -0.5 * (df + 1) * gathered - 0.5 - 0.5 * df * (shift / root) ** 2
-    return np.asarray(area * np.sqrt(df / 2) / np.pi * np.exp(log_peak - stirling_error(df / 2)))
+    return np.asarray(np.log(np.exp(fall) @ (2 * _SINH_WEIGHT[::2])))
+
+
+def _integrand_mode(m: Floats, df: Floats) -> tuple[Floats, Floats]:
+    """The u at which u^(df + 1) exp(-(u - m)^2 / 2) is largest, and the log of 1 - m / u."""
+    far = np.abs(m)
+    larger = (far + np.hypot(far, 2 * np.sqrt(df + 1))) / 2
+    mode = np.where(m < 0, (df + 1) / larger, larger)
+    w = np.where(far < np.sqrt(df + 1), np.log1p(-m / mode), np.log((df + 1) / (mode * mode)))
+    return mode, w
 
 
 def _noncentral_inverse(chance: Floats, df: Floats, shift: Floats, *, upper: bool) -> Floats:
@@ -232,9 +251,14 @@ class _Grid(NamedTuple):
     weight: Floats  # their probabilities, summing to 1
 
 
-def spread_nodes(df: Floats) -> tuple[Floats, Floats]:
-    """Nodes of S and their probabilities, a row for each df: a rule for means of smooth functions of S."""
-    nodes, weights = _central_grid(np.ones(df.shape), df)
+def spread_nodes(df: Floats, *, few: bool = False) -> tuple[Floats, Floats]:
+    """Nodes of S and their probabilities, a row for each df: a rule for means of smooth functions of S.
+
+    Of functions that change as slowly as powers of S, `few` nodes give the mean as well.
+    """
+    nodes, weights = _central_grid(np.ones(df.shape), df, few=few)
+    if few and df.min() < _NORMAL_DF:
+        nodes, weights = nodes[:, ::2], 2 * weights[:, ::2]
     return nodes, weights
 
 
@@ -294,7 +318,8 @@ def _central_grid(t: Floats, df: Floats, *, few: bool = False, near: bool = Fals
     """Nodes where S itself is; enough while the tail is not far out."""
     spread = np.sqrt(2 * df)
     normal_like = df.min() >= _NORMAL_DF
-    y = ((_FEWEST if near else _FEW) if few else _NORMAL if normal_like else _SINH) / spread[:, None]
+    few_are_enough = few and normal_like
+    y = ((_FEWEST if near else _FEW) if few_are_enough else _NORMAL if normal_like else _SINH) / spread[:, None]
     with np.errstate(over="ignore"):
         excess = expm1_less(2 * y) if df.max() > 1e5 else np.expm1(2 * y) - 2 * y
         weight = np.exp(-0.5 * df[:, None] * excess)

@@ -3,13 +3,25 @@
 from amber_ruler.results.family import Family
 from amber_ruler.results.measurement import Comparison, Estimate, Measurement
 from amber_ruler.results.parts import Adjustment, Correction, Draws, Evidence, Looks, Part
-from amber_ruler.results.pieces import Axis, Check, EffectSize, Group, Interval, MarginTest, SquaresRow, Test
+from amber_ruler.results.pieces import (
+    Axis,
+    Chances,
+    Check,
+    EffectSize,
+    Group,
+    Interval,
+    MarginTest,
+    PosteriorSummary,
+    SquaresRow,
+    Test,
+)
 from amber_ruler.results.result import Result
-from amber_ruler.results.verdicts import read_verdict
+from amber_ruler.results.verdicts import evidence_band, read_verdict
 
 __all__ = [
     "Adjustment",
     "Axis",
+    "Chances",
     "Check",
     "Comparison",
     "Correction",
@@ -24,8 +36,10 @@ __all__ = [
     "MarginTest",
     "Measurement",
     "Part",
+    "PosteriorSummary",
     "Result",
     "SquaresRow",
     "Test",
+    "evidence_band",
     "read_verdict",
 ]

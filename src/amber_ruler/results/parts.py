@@ -8,12 +8,18 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 from numpy.typing import NDArray
+from scipy import special
 
-from amber_ruler.numeric.gate import Floats, Number
-from amber_ruler.results.pieces import Interval
+from amber_ruler.errors import InputError
+from amber_ruler.numeric import gate
+from amber_ruler.numeric.gate import Floats, Number, scalar_or_array
+from amber_ruler.results.pieces import Chances, PosteriorSummary
 
 if TYPE_CHECKING:
     from amber_ruler.results.measurement import Comparison
+
+
+LARGEST = 700.0  # log of a factor beyond which only the log is told
 
 
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False)
@@ -25,28 +31,35 @@ class Part:
 class Evidence(Part):
     """What the data make of a prior.
 
+    Logarithms are natural ones; they keep their digits where the number itself is beyond floats.
+
     Attributes
     ----------
     prior : str
         The prior, in words.
-    chance_better : float or ndarray
-        Posterior probability that treatment is better, in the metric's good direction.
-    expected_loss : float, ndarray or None
-        What choosing treatment costs on average if it is the worse one, in the metric's unit.
+    posterior : mapping of str to PosteriorSummary
+        What is believed of each quantity, given that there is an effect; the first is the one that is estimated.
+    chance_better, chance_worse : float, ndarray or None
+        Posterior probability that treatment is better, or worse, in the metric's good direction, given an effect.
+    chance_within : float, ndarray or None
+        That the effect lies within the margin.
+    chance_best, chance_lowest : float or None
+        Of several variants: that this one has the highest value, or the lowest.
+    expected_loss, control_loss : float, ndarray or None
+        What choosing treatment costs on average if it is the worse one, and what keeping control costs; of several
+        variants what choosing this one costs. In the metric's unit.
+    log_chance_better, log_chance_worse, log_expected_loss, log_control_loss : float, ndarray or None
+        Logarithms of those above.
     bayes_factor : float, ndarray or None
-        How many times likelier the data are under a difference than under none; below 1 they speak for none.
+        How many times likelier the data are under an effect than under none; below 1 they speak for none.
     log_bayes_factor : float, ndarray or None
-        Its natural logarithm, where the factor itself would overflow.
-    factor_error : float or None
+        Its logarithm.
+    factor_error : float, ndarray or None
         Bound on the factor's relative numerical error.
-    chance_worse, chance_within : float or None
-        Posterior probability of the other side, and of lying within the margin.
-    chance_none : float or None
-        Posterior probability that there is no effect, for the prior odds that were given.
-    posterior_mean, posterior_sd : float or None
-        Mean and standard deviation of the effect, given that there is one.
-    densest : Interval or None
-        The shortest interval of the posterior at the level of the central one.
+    log_factor_above, log_factor_below : float, ndarray or None
+        Logarithms of the factors of an effect above the null only, and below it only: the prior cut there, and doubled.
+    odds : float or None
+        Prior odds of an effect against none, if given.
     threshold, scales_beyond : float and pair, or None
         The factor from which on evidence counts, and the scales of the prior over which it stays beyond; no upper end
         where it goes on.
@@ -57,22 +70,66 @@ class Evidence(Part):
     """
 
     prior: str
-    chance_better: Number
-    expected_loss: Number | None = None
-    bayes_factor: Number | None = None
-    log_bayes_factor: Number | None = None
-    factor_error: float | None = None
+    posterior: Mapping[str, PosteriorSummary] = field(default_factory=dict)
+    chance_better: Number | None = None
     chance_worse: Number | None = None
     chance_within: Number | None = None
-    chance_none: Number | None = None
-    posterior_mean: Number | None = None
-    posterior_sd: Number | None = None
-    densest: Interval | None = None
+    chance_best: Number | None = None
+    chance_lowest: Number | None = None
+    expected_loss: Number | None = None
+    control_loss: Number | None = None
+    log_chance_better: Number | None = None
+    log_chance_worse: Number | None = None
+    log_expected_loss: Number | None = None
+    log_control_loss: Number | None = None
+    bayes_factor: Number | None = None
+    log_bayes_factor: Number | None = None
+    factor_error: Number | None = None
+    log_factor_above: Number | None = None
+    log_factor_below: Number | None = None
+    odds: float | None = None
     threshold: float | None = None
     scales_beyond: tuple[float, float | None] | None = None
     best_scale: float | None = None
     best_log_factor: float | None = None
     null: float = 0.0
+
+    @property
+    def factor_for_none(self) -> Number | None:
+        """How many times likelier the data are under no effect than under one: the factor's inverse."""
+        if self.log_bayes_factor is None:
+            return None
+        return scalar_or_array(np.exp(np.minimum(-np.asarray(self.log_bayes_factor), LARGEST)))
+
+    @property
+    def chance_none(self) -> Number | None:
+        """Posterior probability that there is no effect, for the prior odds that were given."""
+        return None if self.overall is None else self.overall.none
+
+    @property
+    def overall(self) -> Chances | None:
+        """Posterior probabilities with the null among them, for the prior odds that were given."""
+        return None if self.odds is None or self.log_bayes_factor is None else self.at_odds(self.odds)
+
+    def at_odds(self, odds: float) -> Chances:
+        """Posterior probabilities with the null among them, for any prior odds of an effect against none.
+
+        Raises
+        ------
+        InputError
+            If the odds are not above 0, or there is no Bayes factor.
+        """
+        gate.positive("odds", odds)
+        if self.log_bayes_factor is None:
+            raise InputError(f"odds {odds:g} make nothing of this prior: it gives no Bayes factor.")
+        log_odds = np.asarray(self.log_bayes_factor) + np.log(odds)
+        none, some = special.expit(-log_odds), special.expit(log_odds)
+
+        def share(chance: Number | None) -> Number:
+            return np.nan if chance is None else scalar_or_array(np.asarray(some * chance))
+
+        within = None if self.chance_within is None else scalar_or_array(np.asarray(none + some * self.chance_within))
+        return Chances(scalar_or_array(np.asarray(none)), share(self.chance_better), share(self.chance_worse), within)
 
 
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False)

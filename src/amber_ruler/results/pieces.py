@@ -11,7 +11,19 @@ from numpy.typing import NDArray
 
 from amber_ruler.numeric.gate import Number, scalar_or_array
 
-__all__ = ["Axis", "Check", "EffectSize", "Group", "Interval", "MarginTest", "SquaresRow", "Test", "Tested"]
+__all__ = [
+    "Axis",
+    "Chances",
+    "Check",
+    "EffectSize",
+    "Group",
+    "Interval",
+    "MarginTest",
+    "PosteriorSummary",
+    "SquaresRow",
+    "Test",
+    "Tested",
+]
 
 
 @dataclass(frozen=True, slots=True, eq=False)
@@ -190,6 +202,50 @@ class Tested:
     def _test(self) -> Test | None:
         test: Test | None = getattr(self, "test")  # noqa: B009 - a field of the class that mixes this in
         return test
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class PosteriorSummary:
+    """What is believed of one quantity after the data.
+
+    Attributes
+    ----------
+    label, unit : str
+        What it is, and "metric", "share", "relative" (a lift), "ratio", "rate", "correlation" or "" (without one).
+    median : float or ndarray
+    interval : Interval
+        As much probability below as above.
+    densest : Interval or None
+        The shortest interval of that level.
+    mean, sd : float, ndarray or None
+        None where the posterior has none.
+    """
+
+    label: str
+    unit: str
+    median: Number
+    interval: Interval
+    densest: Interval | None = None
+    mean: Number | None = None
+    sd: Number | None = None
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Chances:
+    """Posterior probabilities for prior odds of an effect against none, the null among them.
+
+    Attributes
+    ----------
+    none, better, worse : float or ndarray
+        That there is no effect, a good one, a bad one: 1 in all.
+    within : float, ndarray or None
+        That the effect lies within the margin, no effect included.
+    """
+
+    none: Number
+    better: Number
+    worse: Number
+    within: Number | None = None
 
 
 @dataclass(frozen=True, slots=True, eq=False)

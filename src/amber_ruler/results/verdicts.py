@@ -38,3 +38,16 @@ def read_verdict(
     if interval.excludes is not None:  # on which side is not known
         words = np.where((words == UNDECIDED) & ~np.asarray(interval.contains(null)), DIFFER, words)
     return str(words) if words.ndim == 0 else words
+
+
+def evidence_band(log_factor: float) -> str:
+    """Say how strong a Bayes factor is, either way: the customary bands.
+
+    Up to 3 anecdotal, to 10 moderate, to 30 strong, to 100 very strong, beyond extreme (Lee & Wagenmakers, 2013, Bayesian
+    Cognitive Modeling, after Jeffreys, 1961). They are words for orientation: nothing is decided at their ends.
+    """
+    return _BANDS[int(np.searchsorted(_LOG_BANDS, abs(log_factor), side="right"))]
+
+
+_BANDS = ("anecdotal", "moderate", "strong", "very strong", "extreme")
+_LOG_BANDS = np.log([3.0, 10.0, 30.0, 100.0])

@@ -99,7 +99,8 @@ def several(groups: Any, needs: Literal["mean", "values"], *, least: int = 1) ->
 def hold(given: Any, takes: Takes, role: str) -> Any:
     """What a method was given, raw values as samples of their own: nothing that the caller may change later."""
     if takes == "numbers":
-        return float(number_gate.finite(role, number_gate.single(role, given)))
+        number = number_gate.finite(role, given)
+        return float(number) if number.ndim == 0 else number.copy()
     if takes in ("one", "two"):
         if isinstance(given, _GROUPS):
             return given if given.label else changed(given, label=role)

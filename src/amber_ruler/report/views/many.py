@@ -29,6 +29,7 @@ def layout(result: Measurement) -> list[Block]:
         *(["p"] if tested else []),
         *(["adjusted p"] if adjusted else []),
         *(["Hedges g"] if sized else []),
+        *views_of_parts.headers(result),
         *(["verdict"] if _judged(result) else []),
     ]
     cells = [tuple(_cells(result, table, k, sized=sized)) for k in order(result)[:MOST_ROWS]]
@@ -148,6 +149,7 @@ def _cells(result: Measurement, table: dict[str, Any], k: int, *, sized: bool) -
         cells.append(numbers.p_value(float(np.ravel(result.correction.adjusted)[k]), result.alpha))
     if sized:
         cells.append(numbers.number(float(table["hedges_g"][k])))
+    cells += views_of_parts.cells(result, k)
     if _judged(result):
         cells.append(str(table["verdict"][k]))
     return cells

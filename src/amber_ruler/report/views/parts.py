@@ -19,6 +19,7 @@ from amber_ruler.results import (
     Looks,
     Measurement,
     Part,
+    evidence_band,
 )
 
 
@@ -37,57 +38,121 @@ class PartView(Protocol):
 
 class _Evidence:
     def blocks(self, part: Evidence, result: Measurement) -> list[Block]:
-        if np.ndim(part.chance_better):
+        if np.ndim(result.estimate):
             return []
-        two = isinstance(result, Comparison)
-        what = "difference" if two else "effect"
-        facts = [
-            ("chance that treatment is better" if two else "chance to be better", chance(float(part.chance_better)))
+        facts = [*_chances(part, result), *_losses(part, result), *_factors(part, result)]
+        return [
+            *([Grid(("", ""), tuple(facts))] if facts else []),
+            *_posteriors(part, result),
+            *_scales_said(part),
         ]
-        for name, said in (
-            ("chance_within", "chance to lie within the margin"),
-            ("chance_worse", "chance to be worse"),
-        ):
-            if getattr(part, name) is not None:
-                facts.append((said, chance(float(getattr(part, name)))))
-        if part.expected_loss is not None:
-            facts.append(("expected loss if treatment is chosen", _size(float(part.expected_loss), result)))
-        if part.posterior_mean is not None and part.posterior_sd is not None:
-            mean, sd = (_size(float(v), result) for v in (part.posterior_mean, part.posterior_sd))
-            facts.append(("posterior mean and sd", f"{mean}, {sd}"))
-        if part.densest is not None:
-            low, high = numbers.together(float(part.densest.low), float(part.densest.high))
-            facts.append((f"densest {100 * part.densest.level:g}%", f"{low} to {high}"))
-        if part.log_bayes_factor is not None:
-            facts.append(
-                (
-                    f"Bayes factor for a{'n' if what == 'effect' else ''} {what}",
-                    factor_text(float(part.log_bayes_factor)),
-                )
-            )
-        if part.chance_none is not None:
-            facts.append((f"chance that there is no {what}", chance(float(part.chance_none))))
-        return [Grid(("", ""), tuple(facts)), *_scales_said(part)]
 
     def clause(self, part: Evidence, result: Measurement) -> str:
-        better = chance(float(part.chance_better))
-        if isinstance(result, Comparison):
-            said = f"; {result.treatment} is better with a probability of {better}"
-        else:
-            side = "above" if result.good == "higher" else "below"
-            said = f"; {side} {numbers.number(part.null)} with a probability of {better}"
+        said = ""
+        if part.chance_best is not None:
+            said = f"; the best of all with a probability of {chance(float(part.chance_best))}"
+        elif part.chance_better is not None:
+            better = chance(float(part.chance_better))
+            if isinstance(result, Comparison):
+                said = f"; {result.treatment} is better with a probability of {better}"
+            else:
+                side = "above" if result.good == "higher" else "below"
+                null = numbers.percent(part.null) if result.percent else numbers.number(part.null)
+                said = f"; {side} {null} with a probability of {better}"
         if part.log_bayes_factor is None:
             return said
-        what = "a difference" if isinstance(result, Comparison) else "an effect"
-        return f"{said}; the data are {evidence_words(float(part.log_bayes_factor), what)}"
+        return f"{said}; the data are {evidence_words(float(part.log_bayes_factor), _what(result))}"
 
     def columns(self, part: Evidence) -> dict[str, Any]:
-        names = ("chance_better", "expected_loss", "bayes_factor")
-        return {name: np.nan if getattr(part, name) is None else getattr(part, name) for name in names}
+        names = ("chance_better", "chance_best", "expected_loss", "bayes_factor", "log_bayes_factor")
+        found = {name: getattr(part, name) for name in names}
+        always = ("chance_better", "expected_loss", "bayes_factor")
+        return {name: np.nan if v is None else v for name, v in found.items() if v is not None or name in always}
 
 
-def _size(value: float, result: Measurement) -> str:
-    return f"{numbers.number(100 * value)} pp" if result.percent else numbers.number(value)
+def _what(result: Measurement) -> str:
+    if result.quantity in ("correlation", "association"):
+        return f"{'a' if result.quantity == 'correlation' else 'an'} {result.quantity}"
+    return "a difference" if isinstance(result, Comparison) else "an effect"
+
+
+def _chances(part: Evidence, result: Measurement) -> list[tuple[str, str]]:
+    """Probabilities, a line each."""
+    better = "chance that treatment is better" if isinstance(result, Comparison) else "chance to be better"
+    said = {
+        "chance_best": "chance to be the best",
+        "chance_lowest": "chance to be the lowest",
+        "chance_better": better,
+        "chance_within": "chance to lie within the margin",
+        "chance_worse": "chance to be worse",
+    }
+    found = [(words, getattr(part, name)) for name, words in said.items() if getattr(part, name) is not None]
+    if part.overall is not None:
+        overall, given = part.overall, f"with prior odds of {numbers.number(part.odds or 1.0)}"
+        found += [(f"{given}: no {_what(result).split()[1]}", overall.none)]
+        found += [(f"{given}: better", overall.better), (f"{given}: worse", overall.worse)]
+        if overall.within is not None:
+            found.append((f"{given}: within the margin", overall.within))
+    return [(words, chance(float(value))) for words, value in found]
+
+
+def _losses(part: Evidence, result: Measurement) -> list[tuple[str, str]]:
+    many = part.chance_best is not None
+    said = {
+        "expected_loss": "expected loss if this is chosen" if many else "expected loss if treatment is chosen",
+        "control_loss": "expected loss if control is kept",
+    }
+    if not isinstance(result, Comparison) and not many:
+        return []
+    return [
+        (words, _size(float(getattr(part, name)), result.percent)) for name, words in said.items()
+        if getattr(part, name) is not None
+    ]  # fmt: skip
+
+
+def _factors(part: Evidence, result: Measurement) -> list[tuple[str, str]]:
+    """The Bayes factor both ways, how strong that is, and of either direction alone."""
+    if part.log_bayes_factor is None:
+        return []
+    log_factor, what = float(part.log_bayes_factor), _what(result)
+    none = f"no {what.split()[1]}"
+    found = [
+        (f"Bayes factor for {what}", f"{factor_text(log_factor)}, for none {factor_text(-log_factor)}"),
+        ("its natural log", numbers.number(log_factor)),
+        ("evidence", f"{evidence_band(log_factor)}, for {what if log_factor >= 0 else none}"),
+    ]
+    for side, log_side in (("above", part.log_factor_above), ("below", part.log_factor_below)):
+        if log_side is not None:
+            start = numbers.number(part.null)
+            found.append((f"Bayes factor for {what} {side} {start} only", factor_text(float(log_side))))
+    return found
+
+
+def _posteriors(part: Evidence, result: Measurement) -> list[Block]:
+    """Mean, spread, median and both intervals of each quantity."""
+    if not part.posterior:
+        return []
+    rows = []
+    for one in part.posterior.values():
+        percent = one.unit in ("share", "relative")
+        factor, unit = (100.0, "%" if one.unit == "relative" or not isinstance(result, Comparison) else " pp")
+        factor, unit = (factor, unit) if percent else (1.0, "")
+        ends = [one.interval.low, one.interval.high]
+        ends += [] if one.densest is None else [one.densest.low, one.densest.high]
+        width = (float(one.interval.high) - float(one.interval.low)) / 2 * factor
+        values = [float(v) * factor for v in (one.median, *ends)]
+        median, low, high, *densest = numbers.together(*values, width=width if np.isfinite(width) else None)
+        mean, sd = (
+            "none" if v is None else numbers.number(float(v) * factor) for v in (one.mean, one.sd)
+        )  # fmt: skip
+        shortest = f"{densest[0]} to {densest[1]}{unit}" if densest else ""
+        rows.append((one.label, mean, sd, median, f"{low} to {high}{unit}", shortest))
+    level = f"{100 * next(iter(part.posterior.values())).interval.level:g}%"
+    return [Grid(("posterior", "mean", "sd", "median", f"{level} central", f"{level} densest"), tuple(rows))]
+
+
+def _size(value: float, percent: bool) -> str:
+    return f"{numbers.number(100 * value)} pp" if percent else numbers.number(value)
 
 
 def _scales_said(part: Evidence) -> list[Block]:
@@ -202,6 +267,25 @@ def clauses(result: Measurement) -> list[str]:
 def columns(part: Part) -> dict[str, Any]:
     """The part's columns in a frame."""
     return VIEWS[type(part)].columns(part)
+
+
+def headers(result: Measurement) -> list[str]:
+    """Columns that evidence adds to a table of many."""
+    part = result.evidence
+    named = {"better": "chance_better", "best": "chance_best", "Bayes factor": "log_bayes_factor"}
+    return [] if part is None else [head for head, name in named.items() if getattr(part, name) is not None]
+
+
+def cells(result: Measurement, k: int) -> list[str]:
+    """What stands in those columns."""
+    part = result.evidence
+    if part is None:
+        return []
+    chances = [v for v in (part.chance_better, part.chance_best) if v is not None]
+    found = [chance(float(np.broadcast_to(v, np.shape(result.estimate)).ravel()[k])) for v in chances]
+    if part.log_bayes_factor is not None:
+        found.append(factor_text(float(np.broadcast_to(part.log_bayes_factor, np.shape(result.estimate)).ravel()[k])))
+    return found
 
 
 def rulers(result: Measurement) -> tuple[RulerRow, ...]:
