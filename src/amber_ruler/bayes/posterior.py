@@ -26,8 +26,8 @@ def _barycentric(points: Floats) -> Floats:
     return np.array([1 / np.prod(2 * (p - np.delete(points, k))) for k, p in enumerate(points)])
 
 
-_POINTS = np.append(-1.0, NODES)  # where an integral from the panel's start is known
-_WEIGHT, _POINT_WEIGHT = _barycentric(NODES), _barycentric(_POINTS)
+POINTS = np.append(-1.0, NODES)  # where an integral from the panel's start is known
+_WEIGHT, POINT_WEIGHT = _barycentric(NODES), _barycentric(POINTS)
 _NEAR = 2.0 ** np.arange(-9, 5)
 _FAR = 4.0 ** np.arange(3, 26)
 _STEPS = np.arange(-30, 31) * 0.7
@@ -243,12 +243,12 @@ class Posterior(NamedTuple):
         u = np.clip((x - first) / half - 1, -1, 1)
         value = np.exp(self.log_mass[rows, k]) / WEIGHTS
         known = np.concatenate([np.zeros((*k.shape, 1)), inside[rows, k]], axis=-1)
-        f, slope = _through(u, NODES, _WEIGHT, value, value @ _SLOPES.T)
-        (chance,) = _through(u, _POINTS, _POINT_WEIGHT, known)
+        f, slope = through(u, NODES, _WEIGHT, value, value @ _SLOPES.T)
+        (chance,) = through(u, POINTS, POINT_WEIGHT, known)
         return start[rows, k] + chance, f / half, slope / half**2
 
 
-def _through(u: Floats, points: Floats, weights: Floats, *values: Floats) -> list[Floats]:
+def through(u: Floats, points: Floats, weights: Floats, *values: Floats) -> list[Floats]:
     """Polynomials through values at points, at others; by the barycentric formula (Berrut & Trefethen, 2004)."""
     apart = u[..., None] - points
     terms = weights / np.where(apart == 0, 1e-30, apart)
@@ -260,12 +260,12 @@ def _inverse(value: Floats, goal: Floats) -> Floats:
     """Where in -1..1 the integral of the polynomial through `value` at the nodes reaches a goal."""
     known = np.concatenate([np.zeros((*goal.shape, 1)), value @ TO_NODES.T], axis=-1)
     k = np.clip((known[..., 1:] < goal[..., None]).sum(axis=-1), 0, SIZE)
-    marks = np.append(_POINTS, 1.0)
+    marks = np.append(POINTS, 1.0)
     low, high = marks[k], marks[k + 1]
     u = (low + high) / 2
     for _ in range(80):
-        (reached,) = _through(u, _POINTS, _POINT_WEIGHT, known)
-        (slope,) = _through(u, NODES, _WEIGHT, value)
+        (reached,) = through(u, POINTS, POINT_WEIGHT, known)
+        (slope,) = through(u, NODES, _WEIGHT, value)
         low, high = np.where(reached < goal, u, low), np.where(reached < goal, high, u)
         with np.errstate(all="ignore"):
             moved = u - (reached - goal) / slope

@@ -22,13 +22,20 @@ def divergence(mean: float, t: Floats) -> Floats:
         v, v * tilt, v * (1 - 6 * v), v * tilt * (1 - 12 * v), v * (1 - 30 * v + 120 * v * v),
         v * tilt * (1 - 60 * v + 360 * v * v), v * (1 - 126 * v + 1680 * v**2 - 5040 * v**3),
     )  # fmt: skip
-    near = np.clip(t, -_CLOSE, _CLOSE)
-    series = np.zeros(np.shape(t))
-    for order in range(8, 1, -1):
-        series = (series + cumulants[order - 2]) * near / order
-    with np.errstate(over="ignore"):
-        far = np.logaddexp(np.log1p(-mean), np.log(mean) + t) - mean * t
-    return np.where(np.abs(t) < _CLOSE, series * near, far)
+    t = np.asarray(t, dtype=np.float64)
+    close = np.abs(t) < _CLOSE
+    found = np.empty(t.shape)
+    if close.any():
+        near = t[close]
+        series = np.zeros(near.shape)
+        for order in range(8, 1, -1):
+            series = (series + cumulants[order - 2]) * near / order
+        found[close] = series * near
+    if not close.all():
+        far = t[~close]
+        with np.errstate(over="ignore"):
+            found[~close] = np.logaddexp(np.log1p(-mean), np.log(mean) + far) - mean * far
+    return found
 
 
 def cdf(x: Floats, a: float, b: float) -> Floats:

@@ -1,0 +1,213 @@
+"""Posteriors of single quantities that can't be negative: shares on the log-odds scale, rates and means on the log scale.
+
+On those scales every such density is smooth, however few or many the data, and its tails fall exponentially.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Literal, NamedTuple, TypeAlias
+
+import numpy as np
+from scipy import special
+
+from amber_ruler.bayes.posterior import NODES, POINT_WEIGHT, POINTS, TO_NODES, WEIGHTS, Posterior, through
+from amber_ruler.numeric import beta
+from amber_ruler.numeric.gate import Floats
+from amber_ruler.numeric.stirling import expm1_less
+
+Scale: TypeAlias = Literal["log odds", "log"]
+# How far the log of a density has fallen from its largest value at the edges of panels.
+_FALLS = np.array([0.7, 3.5, 8.0, 14.0, 21.0, 28.0, 35.0, 42.0, 50.0, 58.0, 66.0, 74.0])
+_BEND = np.concatenate([-(2.0 ** np.arange(6, -1, -1)), [0.0], 2.0 ** np.arange(7)])
+_SEARCH = 7
+_STEEPEST = 6.0  # change of a log density over a panel in which it is told by a polynomial
+_MOST_PIECES = 40
+_WIDEST = 3.0  # panel on either scale where something of the quantity itself is summed up
+_SEEN = 745.0  # on either scale, beyond which a quantity is 0 in floats
+
+
+class Curve(NamedTuple):
+    """A density on a scale, its highest place, and its panels with what lies below and above each edge.
+
+    `log_density` has mass 1; `centre`, `width`: where it is highest, and how wide it is there.
+    """
+
+    scale: Scale
+    log_density: Callable[[Floats], Floats]
+    centre: float
+    width: float
+    edges: Floats
+    below: Floats  # at each edge
+    above: Floats
+    inside: Floats  # from each panel's start to there, at the start and at its nodes
+    row: Posterior
+
+    @classmethod
+    def of(cls, scale: Scale, log_density: Callable[[Floats], Floats], centre: float, width: float) -> Curve:
+        """From the log of a density of any mass with one peak."""
+        edges = edges_by_fall(log_density, centre, width)
+        if scale == "log odds" and width > 1:  # log(1 + e^y) bends within a few units of 0, whatever the width
+            edges = np.unique(np.append(edges, _BEND[(edges[0] < _BEND) & (edges[-1] > _BEND)]))
+        row = Posterior.in_panels(lambda y: log_density(y), edges[None, :])
+        total, mass = float(row.log_total[0]), row.mass[0]
+        whole = mass.sum(axis=1)
+        below, above = np.append(0.0, np.cumsum(whole)), np.append(np.cumsum(whole[::-1])[::-1], 0.0)
+        inside = np.concatenate([np.zeros((whole.size, 1)), (mass / WEIGHTS) @ TO_NODES.T], axis=1)
+        return cls(scale, lambda y: log_density(y) - total, centre, width, edges, below, above, inside, row)
+
+    def tails(self, y: Floats) -> tuple[Floats, Floats]:
+        """Probabilities below and above values, each as exact as the other."""
+        last = self.edges.size - 2
+        k = np.clip(np.searchsorted(self.edges, y, side="right") - 1, 0, last)
+        first, end = self.edges[k], self.edges[k + 1]
+        (part,) = through(np.clip(2 * (y - first) / (end - first) - 1, -1, 1), POINTS, POINT_WEIGHT, self.inside[k])
+        rest = np.where(self.below[k + 1] < 0.5, self.below[k + 1] - self.below[k], self.above[k] - self.above[k + 1])
+        return np.maximum(self.below[k] + part, 0.0), np.maximum(self.above[k + 1] + rest - part, 0.0)
+
+
+def share(a: float, b: float) -> Curve:
+    """A share with a beta distribution, on the log-odds scale."""
+    n, mean, side = a + b, min(a, b) / (a + b), 1.0 if a <= b else -1.0  # of what is the rarer
+    centre = np.log(a / b)
+    width = np.sqrt(1 / a + 1 / b)
+    return Curve.of("log odds", lambda y: -n * beta.divergence(mean, side * (y - centre)), centre, width)
+
+
+def rate(a: float, b: float) -> Curve:
+    """A rate with a gamma distribution (shape, inverse scale), on the log scale."""
+    centre = np.log(a / b)
+    return Curve.of("log", lambda y: -a * expm1_less(y - centre), centre, np.sqrt(1 / a))
+
+
+def log_value(scale: Scale, y: Floats) -> tuple[Floats, Floats]:
+    """Log of the quantity, and of its slope along the scale."""
+    if scale == "log":
+        return y, y
+    return special.log_expit(y), special.log_expit(y) + special.log_expit(-y)
+
+
+def edges_by_fall(log_density: Callable[[Floats], Floats], centre: float, width: float) -> Floats:
+    """Where a log density with one peak has fallen by certain amounts, about, on either side of it."""
+    top = float(log_density(np.array([centre]))[0])
+    goal, sides = np.log(_FALLS), np.array([[-1.0], [1.0]])
+    x = np.broadcast_to(np.log(2 * _FALLS) / 2, (2, _FALLS.size))
+    slope, before = np.full(x.shape, 2.0), None
+    with np.errstate(all="ignore"):
+        for _ in range(_SEARCH):  # Newton's steps in logs of distance and fall
+            fallen = np.log(np.clip(top - log_density(centre + sides * width * np.exp(x)), 1e-6, 1e9))
+            if before is not None:
+                slope = np.clip(np.nan_to_num((fallen - before[1]) / (x - before[0]), nan=2.0), 1.0, 60.0)
+            before = x, fallen
+            x = x + np.clip((goal - fallen) / slope, -3.0, 3.0)
+    return np.unique(np.append(centre + sides * width * np.exp(x), centre))
+
+
+def _edges_at_crossing(one: Curve, two: Curve) -> Floats:
+    """Edges around where the product of two densities is highest: it is there that one may lie beyond the other."""
+
+    def log_density(y: Floats) -> Floats:
+        return one.log_density(y) + two.log_density(y)
+
+    low, high = sorted((one.centre, two.centre))
+    for _ in range(60):
+        y = np.linspace(low, high, 17)
+        k = int(np.argmax(log_density(y)))
+        low, high = y[max(k - 1, 0)], y[min(k + 1, 16)]
+        if high - low < 1e-2 * min(one.width, two.width):
+            break
+    centre = (low + high) / 2
+    step = 1e-2 * min(one.width, two.width)
+    left, middle, right = log_density(np.array([centre - step, centre, centre + step]))
+    bend = max((2 * middle - left - right) / step**2, 1e-12)
+    edges = edges_by_fall(log_density, centre, float(1 / np.sqrt(bend)))
+    # Far from both each is steep, though the product is not.
+    steep = np.maximum(*(np.abs(np.diff(c.log_density(edges))) for c in (one, two))) / _STEEPEST
+    pieces = np.clip(np.ceil(np.nan_to_num(steep, posinf=_MOST_PIECES)), 1, _MOST_PIECES).astype(int)
+    parts = [np.linspace(a, b, k, endpoint=False) for a, b, k in zip(edges[:-1], edges[1:], pieces, strict=True)]
+    return np.append(np.concatenate(parts), edges[-1])
+
+
+class Line(NamedTuple):
+    """Several curves at the same nodes: logs of their densities and of what lies below and above, shape (k, nodes)."""
+
+    scale: Scale
+    y: Floats
+    log_width: Floats
+    log_density: Floats
+    log_below: Floats
+    log_above: Floats
+
+    @classmethod
+    def of(cls, curves: list[Curve]) -> Line:
+        """Panels where any of them, or any two at once, have something to say."""
+        best = max(curves, key=lambda c: c.centre)
+        worst = min(curves, key=lambda c: c.centre)
+        pairs = {(id(c), id(end)): (c, end) for c in curves for end in (best, worst) if c is not end}
+        edges = [c.edges for c in curves]
+        edges += [_edges_at_crossing(one, two) for one, two in pairs.values()]
+        every = np.unique(np.concatenate(edges))
+        low, high = max(every[0], -_SEEN), min(every[-1], _SEEN)
+        more = np.linspace(low, high, int((high - low) / _WIDEST) + 2) if high > low else every[:1]
+        every = np.unique(np.concatenate([every, more]))
+        half = np.diff(every)[:, None] / 2
+        y = (every[1:] + every[:-1])[:, None] / 2 + half * NODES
+        log_width = np.log(half * WEIGHTS)
+        log_density = np.stack([c.log_density(y) for c in curves])
+        value = log_density + log_width
+        top = value.max(axis=-1)
+        whole = top + np.log(np.exp(value - top[..., None]).sum(axis=-1))
+        nothing = np.full((len(curves), 1), -np.inf)
+        start = np.concatenate([nothing, np.logaddexp.accumulate(whole, axis=1)[:, :-1]], axis=1)
+        rest = np.concatenate([np.logaddexp.accumulate(whole[:, ::-1], axis=1)[:, ::-1][:, 1:], nothing], axis=1)
+        scaled = np.exp(value - top[..., None]) / WEIGHTS
+        with np.errstate(divide="ignore"):
+            inside = np.log(np.maximum(scaled @ TO_NODES.T, 0.0)) + top[..., None]
+            outside = np.log(np.maximum(scaled[..., ::-1] @ TO_NODES.T, 0.0))[..., ::-1] + top[..., None]
+        below, above = np.logaddexp(start[..., None], inside), np.logaddexp(rest[..., None], outside)
+        flat = (len(curves), -1)
+        return cls(
+            curves[0].scale,
+            y.ravel(),
+            log_width.ravel(),
+            log_density.reshape(flat),
+            np.minimum(below, 0.0).reshape(flat),
+            np.minimum(above, 0.0).reshape(flat),
+        )
+
+    def log_chance_highest(self) -> Floats:
+        """Log of each one's chance to be the highest."""
+        every = self.log_below.sum(axis=0)
+        return self._log_sum(self.log_density + _without(every, self.log_below))
+
+    def log_chance_lowest(self) -> Floats:
+        """Log of each one's chance to be the lowest."""
+        every = self.log_above.sum(axis=0)
+        return self._log_sum(self.log_density + _without(every, self.log_above))
+
+    def log_loss(self, *, lowest: bool = False) -> Floats:
+        """Log of how far each lies below the highest on average, or above the lowest: in the quantity's own unit."""
+        _, slope = log_value(self.scale, self.y)
+        own, others = (self.log_above, self.log_below) if lowest else (self.log_below, self.log_above)
+        # Some other lies beyond a value that this one does not reach.
+        none = np.log1p(-np.exp(np.minimum(others, -1e-16)))
+        rest = _without(none.sum(axis=0), none)
+        with np.errstate(divide="ignore"):
+            some = np.log(-np.expm1(np.minimum(rest, 0.0)))
+        if len(own) == 2:
+            some = others[::-1]
+        return self._log_sum(own + some + slope)
+
+    def _log_sum(self, log_value: Floats) -> Floats:
+        value = log_value + self.log_width
+        top = np.maximum(value.max(axis=-1), -1e300)
+        return np.asarray(top + np.log(np.exp(value - top[:, None]).sum(axis=-1)))
+
+
+def _without(total: Floats, each: Floats) -> Floats:
+    """Sums over all but one, for each one; minus infinities count as such."""
+    finite = np.isfinite(each)
+    lost = (~finite).sum(axis=0) - ~finite
+    with np.errstate(invalid="ignore"):
+        known = np.where(finite, each, 0.0)
+        return np.where(lost > 0, -np.inf, known.sum(axis=0) - known)

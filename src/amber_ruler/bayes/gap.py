@@ -1,0 +1,327 @@
+"""How far two independent quantities lie apart: posterior of their difference, ratio or odds ratio, by one quadrature."""
+
+from __future__ import annotations
+
+from abc import ABC, abstractmethod
+from typing import Literal, NamedTuple, TypeAlias
+
+import numpy as np
+from scipy import special
+
+from amber_ruler.bayes.curve import Curve, log_value
+from amber_ruler.bayes.posterior import NODES, WEIGHTS
+from amber_ruler.numeric.gate import Floats
+
+Join: TypeAlias = Literal["difference", "log ratio", "log odds ratio"]
+# Around where the second quantity is as large as the difference, and down to where it is nothing beside it.
+_KNEE = np.array([-46.0, -38.0, -30.0, -23.0, -17.0, -12.0, -8.0, -5.0, -2.5, 0.0, 2.5, 5.0, 8.0])
+_LEAST = 1e-300  # of a difference that is told from 0
+_STEPS = 200
+_NEWTON = 30
+_ZOOMS, _MANY = 4, 17  # rounds, and intervals a round, of which the shortest is looked for
+
+
+class Point(NamedTuple):
+    """What lies below a place, above it, and there: logs of probabilities and density. Arrays of one shape."""
+
+    log_below: Floats
+    log_above: Floats
+    log_density: Floats
+
+
+class Quantity(ABC):
+    """The posterior of one quantity, seen along a scale on which its density is smooth."""
+
+    ends = (-np.inf, np.inf)  # of the quantity itself
+
+    def __init__(self, mean: float | None = None, sd: float | None = None) -> None:
+        self.mean, self.sd = mean, sd
+
+    @abstractmethod
+    def point(self, places: Floats) -> Point:
+        """What lies on either side of places along the scale, and the density there."""
+
+    @abstractmethod
+    def places(self, below: tuple[float, ...] = (), above: tuple[float, ...] = ()) -> Floats:
+        """The places with so much probability below, and then those with so much above."""
+
+    @abstractmethod
+    def value(self, places: Floats) -> Floats:
+        """The quantity itself at places."""
+
+    @abstractmethod
+    def log_slope(self, places: Floats) -> Floats:
+        """Log of how fast it moves along the scale."""
+
+    def mean_and_sd(self) -> tuple[Floats | None, Floats | None]:
+        """Mean and standard deviation, where there are such."""
+        mean, sd = (None if v is None else np.array([v]) for v in (self.mean, self.sd))
+        return mean, sd
+
+    def quantiles(self, below: tuple[float, ...] = (), above: tuple[float, ...] = ()) -> Floats:
+        """The values with so much probability below, and then those with so much above; shape (1, chances)."""
+        return self.value(self.places(below, above))[None, :]
+
+    def densest(self, level: float) -> tuple[Floats, Floats]:
+        """The shortest interval with so much probability: as dense at one end as at the other, or from an end on.
+
+        Newton's steps from the central one; where they don't settle, the shortest of many.
+        """
+        tail = (1 - level) / 2
+        at = self.places((tail,), (tail,))
+        step = 1e-3 * (at[1] - at[0])
+        before, heights_before = at + step, self._heights(at + step)[1]
+        for _ in range(_NEWTON):
+            found, heights = self._heights(at)
+            with np.errstate(all="ignore"):
+                slopes = (heights - heights_before) / (at - before)
+                f0, f1 = np.exp(found.log_density)
+                miss = (1 - level) - float(np.exp(found.log_below[0]) + np.exp(found.log_above[1]))
+                tilt = heights[1] - heights[0]
+                det = f1 * slopes[0] - f0 * slopes[1]
+                moves = np.array([tilt * f1 - miss * slopes[1], f0 * tilt - miss * slopes[0]]) / det
+            before, heights_before = at, heights
+            if not np.isfinite(moves).all() or slopes[0] <= 0 or slopes[1] >= 0:
+                break
+            moves *= min(1.0, 0.3 * (at[1] - at[0]) / max(float(np.max(np.abs(moves))), 1e-300))
+            at = at + moves
+            if np.abs(moves).sum() < 1e-7 * 1e3 * step:  # the next step's error is far smaller
+                low, high = self.value(at)
+                return np.array([low]), np.array([high])
+        return self._from_an_end(level) or self._shortest_of_many(level)
+
+    def _heights(self, places: Floats) -> tuple[Point, Floats]:
+        found = self.point(places)
+        return found, found.log_density - self.log_slope(places)
+
+    def _from_an_end(self, level: float) -> tuple[Floats, Floats] | None:
+        """From an end of what is possible, if the density falls from there on."""
+        first, last = self.places((level,), (level,))
+        near = self.places((1e-4 * (1 - level),), (1e-4 * (1 - level),))
+        at_low, at_high, low, high = self._heights(np.array([*near, last, first]))[1]
+        if np.isfinite(self.ends[0]) and at_low >= high and at_low > low:
+            return np.array([self.ends[0]]), self.value(np.array([first]))
+        if np.isfinite(self.ends[1]) and at_high >= low and at_high > high:
+            return self.value(np.array([last])), np.array([self.ends[1]])
+        return None
+
+    def _shortest_of_many(self, level: float) -> tuple[Floats, Floats]:
+        first, last = 0.0, 1 - level
+        for _ in range(_ZOOMS):
+            tails = np.linspace(first, last, _MANY)
+            below, above = tails[tails > 0], (1 - level - tails)[tails < 1 - level]
+            ends = self.value(self.places((*below,), (*above,)))
+            lows = np.append(np.full(_MANY - below.size, self.ends[0]), ends[: below.size])
+            highs = np.append(ends[below.size :], np.full(_MANY - above.size, self.ends[1]))
+            with np.errstate(invalid="ignore"):
+                widths = np.nan_to_num(highs - lows, nan=np.inf)
+            k = int(np.argmin(widths))
+            best = lows[k], highs[k]
+            first, last = tails[max(k - 1, 0)], tails[min(k + 1, _MANY - 1)]
+        return np.array([best[0]]), np.array([best[1]])
+
+
+class Single(Quantity):
+    """One share, rate or mean."""
+
+    def __init__(self, curve: Curve, *, mean: float | None = None, sd: float | None = None) -> None:
+        super().__init__(mean, sd)
+        self.curve, self.ends = curve, (0.0, 1.0 if curve.scale == "log odds" else np.inf)
+
+    def point(self, places: Floats) -> Point:
+        """What lies on either side of places along the scale, and the density there."""
+        with np.errstate(divide="ignore"):
+            below, above = (np.log(v) for v in self.curve.tails(places))
+        return Point(below, above, self.curve.log_density(places))
+
+    def places(self, below: tuple[float, ...] = (), above: tuple[float, ...] = ()) -> Floats:
+        """The places with so much probability below, and then those with so much above."""
+        return np.asarray(self.curve.row.quantiles(below, above)[0])
+
+    def value(self, places: Floats) -> Floats:
+        """The quantity itself."""
+        return np.asarray(np.exp(log_value(self.curve.scale, places)[0]))
+
+    def log_slope(self, places: Floats) -> Floats:
+        """Log of how fast it moves along the scale."""
+        return log_value(self.curve.scale, places)[1]
+
+
+class Gap(Quantity):
+    """One quantity joined to another: their difference, or a ratio along its logarithm.
+
+    `lift`: whether a ratio is told less 1.
+    """
+
+    def __init__(
+        self,
+        curves: tuple[Curve, Curve],
+        join: Join,
+        log_chances: Floats,
+        *,
+        lift: bool = False,
+        mean: float | None = None,
+        sd: float | None = None,
+    ) -> None:
+        """`log_chances`: of the first to be the higher, and of the second."""
+        super().__init__(mean, sd)
+        self.one, self.two = curves
+        self.join, self.log_chances, self.lift = join, log_chances, lift
+        if join != "difference":
+            self.ends = (-1.0 if lift else 0.0, np.inf)
+
+    def point(self, places: Floats) -> Point:
+        """What lies on either side of places along the scale, and the density there."""
+        up = places >= 0
+        points = [np.empty(places.shape) for _ in range(3)]
+        for side, first, second in ((up, self.one, self.two), (~up, self.two, self.one)):
+            if side.any():
+                below, above, density = _beyond(first, second, self.join, np.abs(places[side]))
+                points[0][side], points[1][side] = (below, above) if first is self.one else (above, below)
+                points[2][side] = density
+        return Point(*points)
+
+    def chance_between(self, low: float, high: float) -> float:
+        """Probability between two places, from whichever tails keep the digits."""
+        found = self.point(np.array([low, high]))
+        below, above = np.exp(found.log_below), np.exp(found.log_above)
+        return float(max(below[1] - below[0] if below[1] < above[0] else above[0] - above[1], 0.0))
+
+    def places(self, below: tuple[float, ...] = (), above: tuple[float, ...] = ()) -> Floats:
+        """The places with so much probability below, and then those with so much above."""
+        first, second = self.log_chances
+        with np.errstate(divide="ignore"):
+            goals = np.log(np.array([*below, *above]))
+            rest = np.log1p(-np.exp(goals))
+        lower = np.arange(goals.size) < len(below)
+        # Which side of 0 a quantile lies on, and its chance counted from that side's own far end.
+        positive = np.where(lower, goals > second, goals < first)
+        own = np.where(positive == lower, rest, goals)
+        found = np.empty(goals.shape)
+        for side, one, two in ((positive, self.one, self.two), (~positive, self.two, self.one)):
+            if side.any():
+                size = _far_quantiles(one, two, self.join, own[side])
+                found[side] = size if one is self.one else -size
+        return found
+
+    def value(self, places: Floats) -> Floats:
+        """The quantity itself."""
+        with np.errstate(over="ignore"):
+            if self.join == "difference":
+                return places
+            return np.asarray(np.expm1(places) if self.lift else np.exp(places))
+
+    def log_slope(self, places: Floats) -> Floats:
+        """Log of how fast it moves along the scale."""
+        return np.zeros(places.shape) if self.join == "difference" else places
+
+
+def _far_quantiles(one: Curve, two: Curve, join: Join, log_chance: Floats) -> Floats:
+    """Differences, or logs of ratios, above 0 with such chances above them."""
+
+    def miss(v: Floats) -> tuple[Floats, Floats, Floats]:
+        below, above, density = _beyond(one, two, join, np.exp(v))
+        # In the half that is the smaller, so that its log keeps the digits; both fall in v.
+        small = log_chance < np.log(0.5)
+        with np.errstate(divide="ignore", invalid="ignore"):
+            other = np.log1p(-np.exp(log_chance))
+            gap = np.where(small, above - log_chance, other - below)
+            slope = -np.exp(density + v - np.where(small, above, below))
+        return gap, slope, below
+
+    mean, sd = _about(one, two, join)
+    low, high = np.full(log_chance.shape, np.log(_LEAST)), np.full(log_chance.shape, _highest(one, join))
+    start = mean - sd * special.ndtri_exp(np.minimum(log_chance, -1e-16))
+    v = np.clip(np.log(np.maximum(start, 1e-3 * sd)), low + 1, high - 1e-6)
+    for _ in range(_STEPS):
+        gap, slope, _ = miss(v)
+        gap = np.nan_to_num(gap, nan=np.inf)
+        low, high = np.where(gap > 0, v, low), np.where(gap > 0, high, v)
+        with np.errstate(all="ignore"):
+            moved = v - gap / slope
+        moved = np.where((moved > low) & (moved < high), moved, (low + high) / 2)
+        done = (np.abs(moved - v) < 1e-11) | (high - low < 1e-14)
+        v = moved
+        if done.all():
+            break
+    return np.where(v <= np.log(_LEAST) + 1e-6, 0.0, np.exp(v))
+
+
+def _highest(one: Curve, join: Join) -> float:
+    """Log of the largest value on the way."""
+    if join == "difference" and one.scale == "log odds":
+        return 0.0
+    return min(float(one.edges[-1]) + 1.0, 709.0) if join == "difference" else float(np.log(2e6))
+
+
+def _about(one: Curve, two: Curve, join: Join) -> tuple[float, float]:
+    """Roughly the mean and spread of what joins two curves."""
+    if join != "difference":
+        return one.centre - two.centre, float(np.hypot(one.width, two.width))
+    if one.scale == "log":
+        means = np.exp([one.centre, two.centre])
+        return float(means[0] - means[1]), float(np.hypot(*(means * [one.width, two.width])))
+    means = special.expit([one.centre, two.centre])
+    slopes = means * (1 - means) * [one.width, two.width]
+    return float(means[0] - means[1]), float(np.hypot(*np.minimum(slopes, 0.5)))
+
+
+def _beyond(one: Curve, two: Curve, join: Join, values: Floats) -> tuple[Floats, Floats, Floats]:
+    """Logs of P(one joined to two is below values), above them, and the density there; values of at least 0."""
+    d = values[:, None]
+    edges = np.sort(_edges(one, two, join, values), axis=1)
+    half = np.diff(edges)[..., None] / 2
+    z = ((edges[:, 1:] + edges[:, :-1])[..., None] / 2 + half * NODES).reshape(len(values), -1)
+    with np.errstate(divide="ignore"):
+        log_width = np.log(half * WEIGHTS).reshape(z.shape)
+    y1, y0, log_slope, log_turn = _places(one, join, z, d)
+    with np.errstate(divide="ignore", invalid="ignore"):
+        log_weight = np.nan_to_num(one.log_density(y1) + log_slope + log_width, nan=-np.inf, posinf=-np.inf)
+        below0, above0 = two.tails(y0)
+        weight = np.exp(log_weight)
+        above, below = (weight * below0).sum(axis=1), (weight * above0).sum(axis=1)
+        density = np.exp(np.nan_to_num(log_weight + two.log_density(y0) + log_turn, nan=-np.inf)).sum(axis=1)
+        if join == "difference":  # what is one's alone below the value
+            below += one.tails(special.logit(values) if one.scale == "log odds" else np.log(values))[0]
+        return np.log(np.minimum(below, 1.0)), np.log(np.minimum(above, 1.0)), np.log(density)
+
+
+def _places(one: Curve, join: Join, z: Floats, d: Floats) -> tuple[Floats, Floats, Floats, Floats]:
+    """At nodes: both quantities on their scale, and logs of how fast the first moves along z, and the second with d."""
+    if join == "log odds ratio" or (join == "log ratio" and one.scale == "log"):
+        return z, z - d, np.zeros(z.shape), np.zeros(z.shape)
+    if join == "log ratio":  # z is the first; the second's share is its share over e^d
+        log_p = special.log_expit(z)
+        log_q0 = np.log(-np.expm1(-d) + np.exp(special.log_expit(-z) - d))  # 1 - p e^-d
+        return z, log_p - d - log_q0, np.zeros(z.shape), -log_q0
+    with np.errstate(divide="ignore"):
+        log_d = np.log(d)
+    if one.scale == "log":  # z is the second
+        y1 = np.logaddexp(log_d, z)
+        return y1, z, z - y1, -z
+    log_room = np.log1p(-d)  # z: the second's share is expit(z) of the room that the difference leaves it
+    log_p0 = log_room + special.log_expit(z)
+    log_q0 = np.logaddexp(special.log_expit(-z), log_d + special.log_expit(z))
+    log_p1, log_q1 = np.logaddexp(log_d, log_p0), log_room + special.log_expit(-z)
+    log_slope = log_p0 + special.log_expit(-z) - log_p1 - log_q1
+    return log_p1 - log_q1, log_p0 - log_q0, log_slope, -log_p0 - log_q0
+
+
+def _edges(one: Curve, two: Curve, join: Join, values: Floats) -> Floats:
+    """Panels along z, a row for each value, in which both curves are smooth."""
+    d, own, other = values[:, None], one.edges[None, :], two.edges[None, :]
+    with np.errstate(divide="ignore", invalid="ignore", over="ignore"):
+        if join == "log odds ratio" or (join == "log ratio" and one.scale == "log"):
+            found = [own + 0 * d, other + d]
+        elif join == "log ratio":
+            p0 = special.log_expit(other) + d
+            found = [own + 0 * d, p0 - np.log(-np.expm1(p0))]
+        elif one.scale == "log":
+            found = [np.log(np.exp(own) - d), other + 0 * d, np.log(d) + _KNEE]
+        else:
+            log_p0, log_q1 = special.log_expit(other), special.log_expit(-own)
+            found = [np.log(special.expit(own) - d) - log_q1, log_p0 - np.log(special.expit(-other) - d)]
+            found.append(special.logit(d) + _KNEE)
+    edges = np.concatenate(found, axis=1)
+    first = np.min(np.where(np.isfinite(edges), edges, np.inf), axis=1, keepdims=True)
+    return np.where(np.isfinite(edges), edges, np.where(np.isfinite(first), first, 0.0))
