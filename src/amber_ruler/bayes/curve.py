@@ -1,4 +1,4 @@
-"""Posteriors of single quantities that can't be negative: shares on the log-odds scale, rates and means on the log scale.
+"""Posteriors of quantities that can't be negative: shares on the log-odds scale, rates and means on the log scale.
 
 On those scales every such density is smooth, however few or many the data, and its tails fall exponentially.
 """
@@ -20,6 +20,7 @@ Scale: TypeAlias = Literal["log odds", "log"]
 # How far the log of a density has fallen from its largest value at the edges of panels.
 _FALLS = np.array([0.7, 3.5, 8.0, 14.0, 21.0, 28.0, 35.0, 42.0, 50.0, 58.0, 66.0, 74.0])
 _BEND = np.concatenate([-(2.0 ** np.arange(6, -1, -1)), [0.0], 2.0 ** np.arange(7)])
+_TOLD = 46.0
 _SEARCH = 7
 _STEEPEST = 6.0  # change of a log density over a panel in which it is told by a polynomial
 _MOST_PIECES = 40
@@ -43,13 +44,19 @@ class Curve(NamedTuple):
     inside: Floats  # from each panel's start to there, at the start and at its nodes
     row: Posterior
 
+    @property
+    def inner_edges(self) -> Floats:
+        """Those between which there is all that floats tell from 1."""
+        log_density = self.log_density(self.edges)
+        return np.asarray(self.edges[log_density > log_density.max() - _TOLD])
+
     @classmethod
     def of(cls, scale: Scale, log_density: Callable[[Floats], Floats], centre: float, width: float) -> Curve:
         """From the log of a density of any mass with one peak."""
         edges = edges_by_fall(log_density, centre, width)
         if scale == "log odds" and width > 1:  # log(1 + e^y) bends within a few units of 0, whatever the width
             edges = np.unique(np.append(edges, _BEND[(edges[0] < _BEND) & (edges[-1] > _BEND)]))
-        row = Posterior.in_panels(lambda y: log_density(y), edges[None, :])
+        row = Posterior.in_panels(log_density, edges[None, :])
         total, mass = float(row.log_total[0]), row.mass[0]
         whole = mass.sum(axis=1)
         below, above = np.append(0.0, np.cumsum(whole)), np.append(np.cumsum(whole[::-1])[::-1], 0.0)
@@ -177,13 +184,11 @@ class Line(NamedTuple):
 
     def log_chance_highest(self) -> Floats:
         """Log of each one's chance to be the highest."""
-        every = self.log_below.sum(axis=0)
-        return self._log_sum(self.log_density + _without(every, self.log_below))
+        return self._log_sum(self.log_density + _without(self.log_below))
 
     def log_chance_lowest(self) -> Floats:
         """Log of each one's chance to be the lowest."""
-        every = self.log_above.sum(axis=0)
-        return self._log_sum(self.log_density + _without(every, self.log_above))
+        return self._log_sum(self.log_density + _without(self.log_above))
 
     def log_loss(self, *, lowest: bool = False) -> Floats:
         """Log of how far each lies below the highest on average, or above the lowest: in the quantity's own unit."""
@@ -191,7 +196,7 @@ class Line(NamedTuple):
         own, others = (self.log_above, self.log_below) if lowest else (self.log_below, self.log_above)
         # Some other lies beyond a value that this one does not reach.
         none = np.log1p(-np.exp(np.minimum(others, -1e-16)))
-        rest = _without(none.sum(axis=0), none)
+        rest = _without(none)
         with np.errstate(divide="ignore"):
             some = np.log(-np.expm1(np.minimum(rest, 0.0)))
         if len(own) == 2:
@@ -204,7 +209,7 @@ class Line(NamedTuple):
         return np.asarray(top + np.log(np.exp(value - top[:, None]).sum(axis=-1)))
 
 
-def _without(total: Floats, each: Floats) -> Floats:
+def _without(each: Floats) -> Floats:
     """Sums over all but one, for each one; minus infinities count as such."""
     finite = np.isfinite(each)
     lost = (~finite).sum(axis=0) - ~finite

@@ -11,13 +11,11 @@ from typing import NamedTuple
 import numpy as np
 from numpy.polynomial import chebyshev
 from numpy.typing import ArrayLike
-from scipy import special
 
 from amber_ruler.bayes.posterior import Posterior
 from amber_ruler.numeric import student
 from amber_ruler.numeric.blocks import in_blocks
 from amber_ruler.numeric.gate import Floats, aligned
-from amber_ruler.numeric.stirling import expm1_less
 
 # The factor's integral over y = log g takes nodes y = far + u + e^u: evenly spaced up to where prior or data put the
 # largest value, and from there on so that the slow tail falls doubly exponentially.
@@ -25,8 +23,8 @@ _STEP = 0.12
 _BEFORE, _BEYOND = 7.0, 4.3
 _BLOCK = 256  # rows of nodes at a time: they stay in the processor's cache
 _SMOOTH, _UNEVEN = 32, 48  # knots of the likelihood's smooth factor, and with few degrees of freedom
-# Panels around the likelihood, in its spreads; around 0, where the prior has its peak, in the prior's scale; and around a
-# value that chances are counted from.
+# Panels around the likelihood, in its spreads; around 0, where the prior has its peak, in the prior's scale; and around
+# a value that chances are counted from.
 _STEPS = np.arange(1.2, 14.5, 1.2)
 _REACH = _STEPS[-1]  # beyond which a normal likelihood leaves nothing, 1e-44
 _POWERS = _REACH * 2.0 ** np.arange(1, 50)
@@ -99,7 +97,7 @@ def standardised(t: Floats, df: Floats, effective: Floats, scale: Floats, cuts: 
 
 def _panels(centre: Floats, spread: Floats, scale: Floats, cuts: Cuts, ends: Ends, reach: float) -> Floats:
     """Edges, shape (rows, edges): between two ends, with 0 among them; to so many spreads from the centre."""
-    likely = np.concatenate([_STEPS, _POWERS[_POWERS < 2 * reach]])
+    likely = np.concatenate([_STEPS, _POWERS[2 * reach > _POWERS]])
     farthest = np.max((np.abs(centre) + likely[-1] * spread) / scale)
     believed = _BELIEVED[: np.searchsorted(_BELIEVED, farthest)]
     places = [(centre, spread, likely), (np.zeros(centre.shape), scale, believed)]

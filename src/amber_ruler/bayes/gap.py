@@ -1,4 +1,4 @@
-"""How far two independent quantities lie apart: posterior of their difference, ratio or odds ratio, by one quadrature."""
+"""How far two independent quantities lie apart: posterior of their difference, ratio or odds ratio."""
 
 from __future__ import annotations
 
@@ -15,8 +15,10 @@ from amber_ruler.numeric.gate import Floats
 Join: TypeAlias = Literal["difference", "log ratio", "log odds ratio"]
 # Around where the second quantity is as large as the difference, and down to where it is nothing beside it.
 _KNEE = np.array([-46.0, -38.0, -30.0, -23.0, -17.0, -12.0, -8.0, -5.0, -2.5, 0.0, 2.5, 5.0, 8.0])
+_NOTHING = 1e-25  # of the first quantity below the difference, so that the second need not be told near 0
 _LEAST = 1e-300  # of a difference that is told from 0
-_STEPS = 200
+_NEAR = 30.0  # of the log of a chance
+_STEPS = 100
 _NEWTON = 30
 _ZOOMS, _MANY = 4, 17  # rounds, and intervals a round, of which the shortest is looked for
 
@@ -219,7 +221,7 @@ class Gap(Quantity):
 def _far_quantiles(one: Curve, two: Curve, join: Join, log_chance: Floats) -> Floats:
     """Differences, or logs of ratios, above 0 with such chances above them."""
 
-    def miss(v: Floats) -> tuple[Floats, Floats, Floats]:
+    def miss(v: Floats) -> tuple[Floats, Floats]:
         below, above, density = _beyond(one, two, join, np.exp(v))
         # In the half that is the smaller, so that its log keeps the digits; both fall in v.
         small = log_chance < np.log(0.5)
@@ -227,22 +229,24 @@ def _far_quantiles(one: Curve, two: Curve, join: Join, log_chance: Floats) -> Fl
             other = np.log1p(-np.exp(log_chance))
             gap = np.where(small, above - log_chance, other - below)
             slope = -np.exp(density + v - np.where(small, above, below))
-        return gap, slope, below
+        return gap, slope
 
     mean, sd = _about(one, two, join)
     low, high = np.full(log_chance.shape, np.log(_LEAST)), np.full(log_chance.shape, _highest(one, join))
     start = mean - sd * special.ndtri_exp(np.minimum(log_chance, -1e-16))
     v = np.clip(np.log(np.maximum(start, 1e-3 * sd)), low + 1, high - 1e-6)
+    settled = np.zeros(v.shape, dtype=bool)
     for _ in range(_STEPS):
-        gap, slope, _ = miss(v)
+        gap, slope = miss(v)
         gap = np.nan_to_num(gap, nan=np.inf)
         low, high = np.where(gap > 0, v, low), np.where(gap > 0, high, v)
-        with np.errstate(all="ignore"):
-            moved = v - gap / slope
-        moved = np.where((moved > low) & (moved < high), moved, (low + high) / 2)
-        done = (np.abs(moved - v) < 1e-11) | (high - low < 1e-14)
-        v = moved
-        if done.all():
+        with np.errstate(all="ignore"):  # far out in a tail a curve is not told, and its slope no help
+            moved = np.where(np.abs(gap) < _NEAR, v - gap / slope, np.nan)
+        moved = np.where((moved >= low) & (moved <= high), moved, (low + high) / 2)
+        settled |= np.abs(gap) < 1e-15
+        v, before = np.where(settled, v, moved), v
+        settled |= (np.abs(v - before) < 1e-11) | (high - low < 1e-14)
+        if settled.all():
             break
     return np.where(v <= np.log(_LEAST) + 1e-6, 0.0, np.exp(v))
 
@@ -256,6 +260,10 @@ def _highest(one: Curve, join: Join) -> float:
 
 def _about(one: Curve, two: Curve, join: Join) -> tuple[float, float]:
     """Roughly the mean and spread of what joins two curves."""
+    if join == "log ratio" and one.scale == "log odds":
+        rest = special.expit([-one.centre, -two.centre])  # a share's log moves by so much with its log odds
+        logs = special.log_expit([one.centre, two.centre])
+        return float(logs[0] - logs[1]), float(np.hypot(*(rest * [one.width, two.width])))
     if join != "difference":
         return one.centre - two.centre, float(np.hypot(one.width, two.width))
     if one.scale == "log":
@@ -309,7 +317,7 @@ def _places(one: Curve, join: Join, z: Floats, d: Floats) -> tuple[Floats, Float
 
 def _edges(one: Curve, two: Curve, join: Join, values: Floats) -> Floats:
     """Panels along z, a row for each value, in which both curves are smooth."""
-    d, own, other = values[:, None], one.edges[None, :], two.edges[None, :]
+    d, own, other = values[:, None], one.inner_edges[None, :], two.inner_edges[None, :]
     with np.errstate(divide="ignore", invalid="ignore", over="ignore"):
         if join == "log odds ratio" or (join == "log ratio" and one.scale == "log"):
             found = [own + 0 * d, other + d]
@@ -317,11 +325,14 @@ def _edges(one: Curve, two: Curve, join: Join, values: Floats) -> Floats:
             p0 = special.log_expit(other) + d
             found = [own + 0 * d, p0 - np.log(-np.expm1(p0))]
         elif one.scale == "log":
-            found = [np.log(np.exp(own) - d), other + 0 * d, np.log(d) + _KNEE]
+            found = [np.log(np.exp(own) - d), other + 0 * d]
+            some_below = one.tails(np.log(values))[0].max() > _NOTHING
+            found += [np.log(d) + _KNEE] if some_below else []
         else:
             log_p0, log_q1 = special.log_expit(other), special.log_expit(-own)
             found = [np.log(special.expit(own) - d) - log_q1, log_p0 - np.log(special.expit(-other) - d)]
-            found.append(special.logit(d) + _KNEE)
+            some_below = one.tails(special.logit(values))[0].max() > _NOTHING
+            found += [special.logit(d) + _KNEE] if some_below else []
     edges = np.concatenate(found, axis=1)
     first = np.min(np.where(np.isfinite(edges), edges, np.inf), axis=1, keepdims=True)
     return np.where(np.isfinite(edges), edges, np.where(np.isfinite(first), first, 0.0))

@@ -1,4 +1,4 @@
-"""Posterior distributions on a line, one a row: panels with Gauss-Legendre nodes, from which everything else is read."""
+"""Posterior distributions on a line, one a row: panels with Gauss-Legendre nodes, from which all else is read."""
 
 from __future__ import annotations
 

@@ -68,7 +68,7 @@ class Prior(ABC):
 
     def scaled(self, scale: Number) -> Prior:
         """The same shape with another scale (of a uniform prior the upper end), or with several."""
-        raise InputError(f"{self} has no scale to change.")
+        raise InputError(f"{self} has no scale to change: none of {_said(scale)} can be taken.")
 
     def reshaped(self, shape: tuple[int, ...], *further: int) -> Prior:
         """The same with its numbers broadcast to a shape, and axes of such lengths behind it."""
@@ -373,7 +373,8 @@ class NormalInverseGamma:
             gate.positive(name, gate.single(name, getattr(self, name)))
 
     def __str__(self) -> str:
-        return f"normal-inverse-gamma, mean {self.mean:g}, weight {self.weight:g}, shape {self.shape:g}, scale {self.scale:g}"
+        spread = f"shape {self.shape:g}, scale {self.scale:g}"
+        return f"normal-inverse-gamma, mean {self.mean:g}, weight {self.weight:g}, {spread}"
 
 
 def log_t(x: Floats, df: Number) -> Floats:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import Protocol
 
 import numpy as np
@@ -55,6 +56,31 @@ def summary(
         median,
         Interval(low, high, ask.level),
         Interval(first, last, ask.level),
+        None if np.isnan(mean).all() else mean,
+        None if np.isnan(sd).all() else sd,
+    )
+
+
+def stacked(rows: Sequence[PosteriorSummary], shape: tuple[int, ...]) -> PosteriorSummary:
+    """One quantity of many questions, as arrays of a shape."""
+    if shape == ():
+        return rows[0]
+
+    def told(values: list[Number | None]) -> Floats:
+        return np.reshape([np.nan if v is None else v for v in values], shape)
+
+    first = rows[0]
+    mean, sd = told([r.mean for r in rows]), told([r.sd for r in rows])
+    central, densest = (
+        Interval(told([i.low for i in each]), told([i.high for i in each]), first.interval.level)
+        for each in ([r.interval for r in rows], [r.densest or r.interval for r in rows])
+    )
+    return PosteriorSummary(
+        first.label,
+        first.unit,
+        told([r.median for r in rows]),
+        central,
+        densest,
         None if np.isnan(mean).all() else mean,
         None if np.isnan(sd).all() else sd,
     )

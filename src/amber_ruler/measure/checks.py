@@ -10,7 +10,7 @@ import numpy as np
 
 from amber_ruler.effects import Alternative
 from amber_ruler.errors import DataError
-from amber_ruler.numeric import gate
+from amber_ruler.numeric import chisquare, gate
 from amber_ruler.numeric.edgeworth import studentised_tails
 from amber_ruler.numeric.gate import Floats
 from amber_ruler.results import Check, Measurement
@@ -19,6 +19,7 @@ from amber_ruler.samples import gate as groups_gate
 
 M = TypeVar("M", bound=Measurement)
 
+_DISPERSED = 0.001  # chance of so uneven counts in a Poisson process, from which on it is said
 _FEW = 30
 _SHIFTED = 0.25  # of a tail's nominal chance
 HELP_AGAINST_SKEWNESS = "An approximation (Hall 1987): more units help, and comparing ranks as well."
@@ -47,6 +48,20 @@ def without_pair(left_out: int) -> tuple[Check, ...]:
         return ()
     finding = f"{left_out:,} left out: they have a value on one side only"
     return (Check("units without a pair", finding, "The result speaks for units with both sides.", "note"),)
+
+
+def dispersion(*groups: Events) -> tuple[Check, ...]:
+    """Do counts per unit vary more than Poisson's? Then every p is too small, and every interval too narrow."""
+    found = []
+    for g in groups:
+        if g.dispersion is None or g.units is None or g.dispersion <= 1:
+            continue
+        if float(chisquare.sf((g.units - 1) * g.dispersion, g.units - 1)) < _DISPERSED:
+            found.append(f"those of {g.label} vary {g.dispersion:.3g} times as much as Poisson counts")
+    if not found:
+        return ()
+    advice = "The interval is too narrow, and p too small: compare the means of counts per unit instead."
+    return (Check("dispersion", "counts per unit: " + "; ".join(found), advice, "warning"),)
 
 
 def few(*sizes: Floats) -> tuple[Check, ...]:

@@ -13,17 +13,16 @@ from amber_ruler.effects import Alternative
 from amber_ruler.errors import InputError
 from amber_ruler.measure import checks, shared
 from amber_ruler.measure.proportion import wilson
-from amber_ruler.numeric import binomial, chisquare, gate, normal
+from amber_ruler.numeric import binomial, gate, normal
 from amber_ruler.numeric.gate import Floats, scalar_or_array
 from amber_ruler.numeric.roots import bracketed_root, widened
 from amber_ruler.register import method
-from amber_ruler.results import Check, Comparison, EffectSize, Estimate, Group
-from amber_ruler.samples import Events, RateGroup
+from amber_ruler.results import Comparison, EffectSize, Estimate
+from amber_ruler.samples import RateGroup
 from amber_ruler.samples import gate as groups
 
 Which: TypeAlias = Literal["score", "exact"]
 _MOST_RATE = 1e75  # that can be tested: squares of larger ones are beyond floats
-_DISPERSED = 0.001  # chance of so uneven counts in a Poisson process, from which on it is said
 
 
 @method(takes="one", needs="rate", published=True, examples=("--events 30 --exposure 120 --null 0.3",))
@@ -109,12 +108,12 @@ def rate(
         se=scalar_or_array(np.sqrt(x) / exposure),
         interval=limits,
         test=tested,
-        groups=(_group(one.label, x, exposure),),
+        groups=(shared.rate_group(one.label, x, exposure),),
         quantity="rate",
         margin=ask.margin,
         good=good,
         axis=groups.axis_of(one),
-        checks=(*_dispersion(one), *checks.missing(one)),
+        checks=(*checks.dispersion(one), *checks.missing(one)),
     )
 
 
@@ -214,9 +213,9 @@ def rates(
         interval=limits,
         test=tested,
         effects=found,
-        groups=(_group(one.label, x1, e1), _group(two.label, x0, e0)),
+        groups=(shared.rate_group(one.label, x1, e1), shared.rate_group(two.label, x0, e0)),
         quantity="rate",
-        checks=(*_dispersion(one, two), *checks.missing(one, two)),
+        checks=(*checks.dispersion(one, two), *checks.missing(one, two)),
         notes=(*notes, *more, *shared.margins_by_score(ask, test)),
     )
 
@@ -276,22 +275,3 @@ def _effects(
         "rate_ratio": EffectSize(scalar_or_array(value), interval, "rate ratio", "ratio"),
         "lift": EffectSize(scalar_or_array(value - 1), less_one, "lift", "relative"),
     }, ()
-
-
-def _dispersion(*groups: Events) -> tuple[Check, ...]:
-    """Do counts per unit vary more than Poisson's? Then every p is too small, and every interval too narrow."""
-    found = []
-    for g in groups:
-        if g.dispersion is None or g.units is None or g.dispersion <= 1:
-            continue
-        if float(chisquare.sf((g.units - 1) * g.dispersion, g.units - 1)) < _DISPERSED:
-            found.append(f"those of {g.label} vary {g.dispersion:.3g} times as much as Poisson counts")
-    if not found:
-        return ()
-    advice = "p is too small and the interval too narrow: compare the means of counts per unit instead."
-    return (Check("dispersion", "counts per unit: " + "; ".join(found), advice, "warning"),)
-
-
-def _group(label: str, x: Floats, exposure: Floats) -> Group:
-    se = np.sqrt(x) / exposure
-    return Group(label, scalar_or_array(exposure), scalar_or_array(x / exposure), se=scalar_or_array(se))

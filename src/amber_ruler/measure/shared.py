@@ -156,6 +156,12 @@ def share_group(label: str, x: Floats, n: Floats) -> Group:
     return Group(label, scalar_or_array(n), scalar_or_array(share), scalar_or_array(sd), se)
 
 
+def rate_group(label: str, x: Floats, exposure: Floats) -> Group:
+    """A group of events over an exposure."""
+    se = np.sqrt(x) / exposure
+    return Group(label, scalar_or_array(exposure), scalar_or_array(x / exposure), se=scalar_or_array(se))
+
+
 def mean_group(label: str, n: Floats, mean: Floats, sd: Floats, se: Floats | None = None) -> Group:
     """A group by its mean and spread."""
     error = sd / np.sqrt(n) if se is None else se

@@ -51,6 +51,15 @@ def expm1_less(w: Floats) -> Floats:
     return np.where(near, series, np.expm1(w) - w)
 
 
+def log_divergence(x: float, expected: float) -> float:
+    """X log(x / expected) - (x - expected), which is never negative, with its digits where x is close to what it is."""
+    away = (expected - x) / x
+    if abs(away) < 0.1:
+        powers = np.arange(2, 26)
+        return x * float(np.sum((-away) ** powers / powers))
+    return x * float(away - np.log1p(away))
+
+
 def poisson_weight(j: Floats, mean: Floats) -> Floats:
     """Poisson probability of j, extended to real j >= 0, in Loader's saddle-point form where terms are large."""
     if np.max(mean, initial=0.0) < 100 and np.max(j, initial=0.0) < 1000:

@@ -43,8 +43,8 @@ def read_verdict(
 def evidence_band(log_factor: float) -> str:
     """Say how strong a Bayes factor is, either way: the customary bands.
 
-    Up to 3 anecdotal, to 10 moderate, to 30 strong, to 100 very strong, beyond extreme (Lee & Wagenmakers, 2013, Bayesian
-    Cognitive Modeling, after Jeffreys, 1961). They are words for orientation: nothing is decided at their ends.
+    Up to 3 anecdotal, to 10 moderate, to 30 strong, to 100 very strong, beyond extreme (Lee & Wagenmakers, 2013,
+    Bayesian Cognitive Modeling, after Jeffreys, 1961). They are for orientation: nothing is decided at their ends.
     """
     return _BANDS[int(np.searchsorted(_LOG_BANDS, abs(log_factor), side="right"))]
 

@@ -20,7 +20,7 @@ class Counts:
     Parameters
     ----------
     successes, trials : int or array_like
-        Whole numbers; successes at most trials.
+        Whole numbers; successes at most trials. Only a Bayesian method takes a group without trials.
     label : str
         What the group is called in every output.
     missing : int
@@ -45,15 +45,16 @@ class Counts:
 
     def __post_init__(self) -> None:
         who = f" of {self.label!r}" if self.label else ""
-        successes, trials = gate.whole(f"successes{who}", self.successes), gate.whole(f"trials{who}", self.trials, 1)
+        successes, trials = gate.whole(f"successes{who}", self.successes), gate.whole(f"trials{who}", self.trials)
         if np.any(successes > trials):
             raise InputError(f"successes{who} must not exceed trials, got {self.successes} of {self.trials}.")
         own_numbers(self, ("successes", "trials"))
 
     @property
     def share(self) -> Number:
-        """Successes over trials."""
-        return scalar_or_array(np.asarray(self.successes, dtype=np.float64) / self.trials)
+        """Successes over trials; NaN without any."""
+        with np.errstate(invalid="ignore"):
+            return scalar_or_array(np.asarray(self.successes, dtype=np.float64) / np.asarray(self.trials))
 
 
 @dataclass(frozen=True, slots=True, eq=False)

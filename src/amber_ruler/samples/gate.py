@@ -52,7 +52,7 @@ def one(group: Any, needs: Needs, *, label: str = "group", least: int = 2) -> Re
     if needs == "mean":
         return _summary(group, label, least)
     if needs == "share":
-        return _counts(group, label)
+        return _counts(group, label, least)
     return _events(group, label) if needs == "rate" else _sample(group, label)
 
 
@@ -74,8 +74,12 @@ def two(treatment: Any, control: Any, needs: Needs, *, least: int = 2) -> tuple[
 @overload
 def several(groups: Any, needs: Literal["mean"], *, least: int = ...) -> tuple[Summary, ...]: ...
 @overload
+def several(groups: Any, needs: Literal["share"], *, least: int = ...) -> tuple[Counts, ...]: ...
+@overload
+def several(groups: Any, needs: Literal["rate"], *, least: int = ...) -> tuple[Events, ...]: ...
+@overload
 def several(groups: Any, needs: Literal["values"], *, least: int = ...) -> tuple[Sample, ...]: ...
-def several(groups: Any, needs: Literal["mean", "values"], *, least: int = 1) -> tuple[Read, ...]:
+def several(groups: Any, needs: Needs, *, least: int = 1) -> tuple[Read, ...]:
     """Read several groups, from a mapping of label to group or from groups that carry their labels."""
     if not isinstance(groups, (Mapping, list, tuple)):
         raise InputError.rule("groups", type(groups).__name__, "a mapping of label to group, or a list of groups")
@@ -91,9 +95,15 @@ def several(groups: Any, needs: Literal["mean", "values"], *, least: int = 1) ->
         changed(one(group, needs, label=str(label), least=least), label=str(label)) for label, group in groups.items()
     )
     for read in found:
-        if isinstance(read, Summary) and any(np.ndim(v) for v in (read.n, read.mean, read.sd)):
-            raise InputError("Several groups take one number for each group's n, mean and sd, not arrays.")
+        if not isinstance(read, Sample) and any(np.ndim(v) for v in _numbers_of(read)):
+            raise InputError("Several groups take one number for each of a group's numbers, not arrays.")
     return found
+
+
+def _numbers_of(read: Summary | Counts | Events) -> tuple[Any, ...]:
+    if isinstance(read, Summary):
+        return read.n, read.mean, read.sd
+    return (read.successes, read.trials) if isinstance(read, Counts) else (read.count, read.exposure)
 
 
 def hold(given: Any, takes: Takes, role: str) -> Any:
@@ -207,9 +217,11 @@ def _summary(group: Any, label: str, least: int) -> Summary:
     )
 
 
-def _counts(group: Any, label: str) -> Counts:
-    """Successes and trials of 0/1 values."""
+def _counts(group: Any, label: str, least: int) -> Counts:
+    """Successes and trials of 0/1 values; at least one trial, unless none are allowed."""
     if isinstance(group, Counts):
+        if least and np.any(np.asarray(group.trials) == 0):
+            raise InputError.rule(f"trials of {group.label or label!r}", 0, "at least 1")
         return _labelled(group, label)
     if isinstance(group, Summary):
         raise InputError("Proportions take Counts(successes, trials) or 0/1 values, not a Summary.")

@@ -10,9 +10,10 @@ import numpy as np
 from amber_ruler.report import numbers
 from amber_ruler.report.blocks import Block, Grid, Heading, Lines, Ruler
 from amber_ruler.report.views import many
+from amber_ruler.report.views import parts as views_of_parts
 from amber_ruler.report.views.measured import amounts, ruler_row, span
 from amber_ruler.report.views.shared import alarms, checks_and_notes, standing_words
-from amber_ruler.results import Family, Measurement
+from amber_ruler.results import Estimate, Family, Measurement
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
@@ -28,12 +29,13 @@ def layout(result: Family) -> list[Block]:
         *(["family"] if result.families else []),
         "estimate",
         "interval",
-        "p",
+        *(["p"] if _any(result, "p_value") else []),
         *(["adjusted p"] if corrected else []),
-        "verdict",
+        *views_of_parts.evidence_headers(result.results),
+        *(["verdict"] if _any(result, "verdict") else []),
     ]
     cells = [_cells(result, k, corrected=corrected) for k in range(min(len(result), _MOST_ROWS))]
-    left = (0, 1, len(header) - 1) if result.families else (0, len(header) - 1)
+    left = (0, *((1,) if result.families else ()), *((len(header) - 1,) if _any(result, "verdict") else ()))
     keeps = next(
         (f" · keeps {r.correction.keeps} at {r.correction.alpha:g}" for r in result.results if r.correction), ""
     )
@@ -66,7 +68,10 @@ def panels(result: Family) -> list[tuple[str, Ruler]]:
         said = "chance to have more" if chance else said
         marks = "%" if chance else {"share": "pp", "ratio": "times"}.get(unit, "")
         margin = first.margin if len(margins) == 1 else None
-        found.append((said, Ruler(rows_, float(np.min(first.null)), margin, first.percent, marks)))
+        null: float | None = float(np.min(first.null))
+        if first.test is None and isinstance(first, Estimate):  # nothing to hold it against
+            said, marks, null = ("share", "%", None) if unit == "share" else (said, marks, None)
+        found.append((said, Ruler(rows_, null, margin, first.percent, marks)))
     return found
 
 
@@ -91,6 +96,8 @@ def draw(result: Family, ax: Axes | None = None) -> Axes:
 
 def sentence(result: Family) -> str:
     """How many comparisons stand, or what each says."""
+    if all(r.evidence and r.evidence.chance_best is not None for r in result.results):
+        return views_of_parts.best_words(result)
     if not any(r.correction for r in result.results):
         verdicts = "; ".join(f"{label} {r.verdict}" for label, r in _each(result) if r.verdict)
         return f"{len(result):,} comparisons, none corrected for their number: {verdicts}."
@@ -118,8 +125,15 @@ def _cells(result: Family, k: int, *, corrected: bool) -> tuple[str, ...]:
     cells = [result.labels[k], *([result.families[k]] if result.families else []), value]
     low, high = (f"> {low}" if one.interval.low_open else low), (f"< {high}" if one.interval.high_open else high)
     cells.append(span(low, high, one.alternative))
-    cells.append("" if one.p_value is None else numbers.p_value(float(one.p_value), one.alpha))
+    if _any(result, "p_value"):
+        cells.append("" if one.p_value is None else numbers.p_value(float(one.p_value), one.alpha))
     if corrected:
         part = one.correction
         cells.append("" if part is None else numbers.p_value(float(part.adjusted), part.alpha))
-    return (*cells, str(one.verdict))
+    cells += views_of_parts.evidence_cells(one, result.results)
+    return (*cells, *((str(one.verdict),) if _any(result, "verdict") else ()))
+
+
+def _any(result: Family, name: str) -> bool:
+    """Whether any of the results has such a thing to tell."""
+    return any(getattr(one, name) not in (None, "") for one in result.results)

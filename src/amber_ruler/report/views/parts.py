@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Sequence
 from typing import Any, Protocol
 
 import numpy as np
@@ -16,6 +17,7 @@ from amber_ruler.results import (
     Correction,
     Draws,
     Evidence,
+    Family,
     Looks,
     Measurement,
     Part,
@@ -105,7 +107,7 @@ def _losses(part: Evidence, result: Measurement) -> list[tuple[str, str]]:
     if not isinstance(result, Comparison) and not many:
         return []
     return [
-        (words, _size(float(getattr(part, name)), result.percent)) for name, words in said.items()
+        (words, _size(float(getattr(part, name)), percent=result.percent)) for name, words in said.items()
         if getattr(part, name) is not None
     ]  # fmt: skip
 
@@ -151,7 +153,7 @@ def _posteriors(part: Evidence, result: Measurement) -> list[Block]:
     return [Grid(("posterior", "mean", "sd", "median", f"{level} central", f"{level} densest"), tuple(rows))]
 
 
-def _size(value: float, percent: bool) -> str:
+def _size(value: float, *, percent: bool) -> str:
     return f"{numbers.number(100 * value)} pp" if percent else numbers.number(value)
 
 
@@ -286,6 +288,46 @@ def cells(result: Measurement, k: int) -> list[str]:
     if part.log_bayes_factor is not None:
         found.append(factor_text(float(np.broadcast_to(part.log_bayes_factor, np.shape(result.estimate)).ravel()[k])))
     return found
+
+
+def evidence_headers(results: Sequence[Measurement]) -> list[str]:
+    """Columns that evidence adds to a table of a family."""
+    return [
+        head for head, name in _IN_A_FAMILY.items() if any(getattr(r.evidence, name, None) is not None for r in results)
+    ]
+
+
+def evidence_cells(one: Measurement, results: Sequence[Measurement]) -> list[str]:
+    """What stands in those columns."""
+    found = []
+    for head in evidence_headers(results):
+        value = getattr(one.evidence, _IN_A_FAMILY[head], None)
+        number = math.nan if value is None else float(value)
+        written = {"expected loss": _size(number, percent=one.percent), "Bayes factor": factor_text(number)}
+        found.append("" if value is None else written.get(head, chance(number)))
+    return found
+
+
+_IN_A_FAMILY = {
+    "best": "chance_best",
+    "lowest": "chance_lowest",
+    "better": "chance_better",
+    "expected loss": "expected_loss",
+    "Bayes factor": "log_bayes_factor",
+}
+
+
+def best_words(result: Family) -> str:
+    """Which variant is likeliest to be the best, and what choosing it may cost."""
+    best = max(result.results, key=lambda r: r.evidence.chance_best)  # type: ignore[union-attr, arg-type, return-value]
+    part = best.evidence
+    if part is None or part.expected_loss is None:
+        return ""
+    loss = _size(float(part.expected_loss), percent=best.percent)
+    named = getattr(best, "label", "")
+    sure = chance(float(part.chance_best or 0.0))
+    said = f"{best.metric}: {named} is the best of {len(result)} with a probability of {sure}"
+    return f"{said}; choosing it loses {loss} on average."
 
 
 def rulers(result: Measurement) -> tuple[RulerRow, ...]:

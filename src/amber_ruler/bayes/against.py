@@ -1,0 +1,224 @@
+"""What shares and rates have in common: posteriors of one, of two against each other, and which of several is best."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from dataclasses import replace
+from typing import Any, NamedTuple
+
+import numpy as np
+
+from amber_ruler.bayes.curve import Curve, Line
+from amber_ruler.bayes.gap import Gap, Single
+from amber_ruler.bayes.summary import exp, figures, stacked, summary
+from amber_ruler.measure.shared import Question
+from amber_ruler.numeric.gate import Floats, Number, scalar_or_array
+from amber_ruler.results import EffectSize, Estimate, Evidence, Family, PosteriorSummary
+
+
+class Moments(NamedTuple):
+    """Mean and standard deviation of a quantity, None where there is none."""
+
+    mean: float | None
+    sd: float | None
+
+
+class Join(NamedTuple):
+    """One way to hold two quantities against each other."""
+
+    name: str
+    label: str
+    unit: str
+    how: Any  # as `Gap` knows it
+    moments: Moments
+
+
+class Pair(NamedTuple):
+    """Two posteriors, in what ways they are joined, and the factor of a difference against none."""
+
+    one: Curve
+    two: Curve
+    joins: tuple[Join, ...]
+    log_factor: float | None = None
+    log_prior_above: float = float(np.log(0.5))  # of the first to be the higher, before the data
+    log_prior_below: float = float(np.log(0.5))
+
+
+class _Told(NamedTuple):
+    log_up: float
+    log_down: float
+    within: float
+    log_loss_up: float  # how far the first lies above the second on average
+    log_loss_down: float
+    posterior: tuple[PosteriorSummary, ...]
+
+
+def moments_of_difference(one: Moments, two: Moments) -> Moments:
+    """Of independent quantities."""
+    if one.mean is None or two.mean is None:
+        return Moments(None, None)
+    sd = None if one.sd is None or two.sd is None else float(np.hypot(one.sd, two.sd))
+    return Moments(one.mean - two.mean, sd)
+
+
+def moments_of_product(first: Sequence[float | None], second: Sequence[float | None]) -> Moments:
+    """From the first and second raw moments of two independent factors; None where one has none."""
+    (m1, s1), (m0, s0) = first, second
+    if m1 is None or m0 is None:
+        return Moments(None, None)
+    if s1 is None or s0 is None:
+        return Moments(m1 * m0, None)
+    # E(x^2) E(y^2) - E(x)^2 E(y)^2, gathered so that close spreads keep their digits.
+    v1, v0 = max(s1 - m1 * m1, 0.0), max(s0 - m0 * m0, 0.0)
+    return Moments(m1 * m0, float(np.sqrt(v1 * s0 + v0 * m1 * m1)))
+
+
+def evidence_of_pairs(
+    ask: Question, pairs: Sequence[Pair], shape: tuple[int, ...], *, prior: str, odds: float | None
+) -> Evidence:
+    """The evidence of many pairs, in a shape."""
+    told = [_told(ask, pair) for pair in pairs]
+
+    def row(values: Sequence[float]) -> Number:
+        return scalar_or_array(np.reshape(np.asarray(values, dtype=float), shape))
+
+    up = row([t.log_up for t in told]), row([t.log_loss_up for t in told])
+    down = row([t.log_down for t in told]), row([t.log_loss_down for t in told])
+    (better, gain), (worse, loss) = (up, down) if ask.good == "higher" else (down, up)
+    factors: dict[str, Any] = {}
+    if pairs[0].log_factor is not None:
+        log_factor = row([p.log_factor or 0.0 for p in pairs])
+        factors = {
+            "bayes_factor": exp(log_factor),
+            "log_bayes_factor": log_factor,
+            "log_factor_above": log_factor + up[0] - row([p.log_prior_above for p in pairs]),
+            "log_factor_below": log_factor + down[0] - row([p.log_prior_below for p in pairs]),
+        }
+    return Evidence(
+        prior=prior,
+        posterior={j.name: stacked([t.posterior[k] for t in told], shape) for k, j in enumerate(pairs[0].joins)},
+        chance_better=exp(better),
+        chance_worse=exp(worse),
+        chance_within=row([t.within for t in told]) if ask.margin else None,
+        expected_loss=exp(loss),
+        control_loss=exp(gain),
+        log_chance_better=better,
+        log_chance_worse=worse,
+        log_expected_loss=loss,
+        log_control_loss=gain,
+        odds=odds,
+        **factors,
+    )
+
+
+def _told(ask: Question, pair: Pair) -> _Told:
+    curves = (pair.one, pair.two)
+    line = Line.of([*curves])
+    log_chances, log_losses = line.log_chance_highest(), line.log_loss()
+    posterior, within = [], 0.0
+    for join in pair.joins:
+        mean, sd = join.moments
+        gap = Gap(curves, join.how, log_chances, lift=join.unit == "relative", mean=mean, sd=sd)
+        posterior.append(summary(ask, figures(ask, gap)[:, :1], join.label, join.unit))
+        if ask.margin and join.how == "difference":
+            within = gap.chance_between(-ask.margin, ask.margin)
+    up, down = (float(v) for v in log_chances)
+    loss_up, loss_down = float(log_losses[1]), float(log_losses[0])
+    return _Told(up, down, within, loss_up, loss_down, tuple(posterior))
+
+
+def effects_of(evidence: Evidence, names: Sequence[str]) -> dict[str, EffectSize]:
+    """Posteriors as effect sizes; the evidence tables them."""
+    found = {name: evidence.posterior[name] for name in names}
+    return {n: EffectSize(p.median, p.interval, p.label, p.unit, aside=True) for n, p in found.items()}
+
+
+def evidence_of_one(
+    ask: Question,
+    curves: Sequence[tuple[Curve, Moments]],
+    shape: tuple[int, ...],
+    *,
+    label: str,
+    unit: str,
+    prior: str,
+    null: Floats | None,
+    odds: float | None,
+    factors: Sequence[tuple[float, float, float]] | None,
+    place: Callable[[Floats], Floats],
+) -> Evidence:
+    """Of one quantity against a value; `factors`: log factor, and logs of the prior chances above and below."""
+
+    def row(values: Any) -> Number:
+        return scalar_or_array(np.reshape(np.asarray(values, dtype=float), shape))
+
+    each = [Single(curve, mean=m.mean, sd=m.sd) for curve, m in curves]
+    posterior = {unit: stacked([summary(ask, figures(ask, one), label, unit) for one in each], shape)}
+    if null is None or factors is None:
+        return Evidence(prior=prior, posterior=posterior)
+    tails = [one.point(place(np.array([at]))) for one, at in zip(each, null.ravel(), strict=True)]
+    up, down = row([t.log_above[0] for t in tails]), row([t.log_below[0] for t in tails])
+    better, worse = (up, down) if ask.good == "higher" else (down, up)
+    within = None
+    if ask.margin:
+        ends = [place(np.clip([at - ask.margin, at + ask.margin], 0, None)) for at in null.ravel()]
+        within = row([_between(one, *pair) for one, pair in zip(each, ends, strict=True)])
+    log_factor, above, below = (row([f[k] for f in factors]) for k in range(3))
+    return Evidence(
+        prior=prior,
+        posterior=posterior,
+        chance_better=exp(better),
+        chance_worse=exp(worse),
+        chance_within=within,
+        log_chance_better=better,
+        log_chance_worse=worse,
+        bayes_factor=exp(log_factor),
+        log_bayes_factor=log_factor,
+        log_factor_above=log_factor + up - above,
+        log_factor_below=log_factor + down - below,
+        odds=odds,
+        null=float(null) if null.ndim == 0 else 0.0,
+    )
+
+
+def _between(one: Single, low: float, high: float) -> float:
+    found = one.point(np.array([low, high]))
+    below, above = np.exp(found.log_below), np.exp(found.log_above)
+    return float(max(below[1] - below[0] if below[1] < above[0] else above[0] - above[1], 0.0))
+
+
+def best_of(
+    ask: Question,
+    curves: Sequence[tuple[Curve, Moments]],
+    estimates: Sequence[Estimate],
+    *,
+    title: str,
+    method: str,
+    source: str,
+    prior: str,
+    unit: str,
+) -> Family:
+    """Several variants with their chances to be the best and the lowest, and what choosing each would cost."""
+    line = Line.of([curve for curve, _ in curves])
+    highest, lowest = line.log_chance_highest(), line.log_chance_lowest()
+    best, loss = (highest, line.log_loss()) if ask.good == "higher" else (lowest, line.log_loss(lowest=True))
+    results = []
+    for k, (estimate, (curve, moments)) in enumerate(zip(estimates, curves, strict=True)):
+        known = figures(ask, Single(curve, mean=moments.mean, sd=moments.sd))
+        own = summary(ask, known, estimate.label, unit)
+        part = Evidence(
+            prior=prior,
+            posterior={unit: own},
+            chance_best=exp(best[k]),
+            chance_lowest=exp(lowest[k]),
+            log_chance_better=float(best[k]),
+            expected_loss=exp(loss[k]),
+            log_expected_loss=float(loss[k]),
+        )
+        results.append(_replaced(estimate, own, part))
+    return Family(
+        title=title, method=method, source=source, labels=tuple(e.label for e in estimates), results=tuple(results)
+    )
+
+
+def _replaced(estimate: Estimate, own: PosteriorSummary, part: Evidence) -> Estimate:
+    return replace(estimate, estimate=own.median, interval=own.interval, parts=(part,))
