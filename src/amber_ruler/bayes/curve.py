@@ -11,7 +11,7 @@ from typing import Literal, NamedTuple, TypeAlias
 import numpy as np
 from scipy import special
 
-from amber_ruler.bayes.posterior import NODES, POINT_WEIGHT, POINTS, TO_NODES, WEIGHTS, Posterior, through
+from amber_ruler.bayes.posterior import NODE_WEIGHT, NODES, POINT_WEIGHT, POINTS, TO_NODES, WEIGHTS, Posterior, through
 from amber_ruler.numeric import beta
 from amber_ruler.numeric.gate import Floats
 from amber_ruler.numeric.stirling import expm1_less
@@ -62,6 +62,20 @@ class Curve(NamedTuple):
         below, above = np.append(0.0, np.cumsum(whole)), np.append(np.cumsum(whole[::-1])[::-1], 0.0)
         inside = np.concatenate([np.zeros((whole.size, 1)), (mass / WEIGHTS) @ TO_NODES.T], axis=1)
         return cls(scale, lambda y: log_density(y) - total, centre, width, edges, below, above, inside, row)
+
+    def tabulated(self) -> Curve:
+        """The same with its log density read off the panels: where it is dear to compute."""
+        log_mass, half = self.row.log_mass[0], np.diff(self.edges)[:, None] / 2
+        table = log_mass - np.log(half * WEIGHTS)
+
+        def log_density(y: Floats) -> Floats:
+            y = np.asarray(y, dtype=float)
+            k = np.clip(np.searchsorted(self.edges, y, side="right") - 1, 0, len(table) - 1)
+            first, end = self.edges[k], self.edges[k + 1]
+            (found,) = through(np.clip(2 * (y - first) / (end - first) - 1, -1, 1), NODES, NODE_WEIGHT, table[k])
+            return np.where((y < self.edges[0]) | (y > self.edges[-1]), -np.inf, found)
+
+        return self._replace(log_density=log_density)
 
     def tails(self, y: Floats) -> tuple[Floats, Floats]:
         """Probabilities below and above values, each as exact as the other."""
@@ -162,8 +176,9 @@ class Line(NamedTuple):
         log_width = np.log(half * WEIGHTS)
         log_density = np.stack([c.log_density(y) for c in curves])
         value = log_density + log_width
-        top = value.max(axis=-1)
-        whole = top + np.log(np.exp(value - top[..., None]).sum(axis=-1))
+        top = np.maximum(value.max(axis=-1), -1e300)
+        with np.errstate(divide="ignore"):
+            whole = top + np.log(np.exp(value - top[..., None]).sum(axis=-1))
         nothing = np.full((len(curves), 1), -np.inf)
         start = np.concatenate([nothing, np.logaddexp.accumulate(whole, axis=1)[:, :-1]], axis=1)
         rest = np.concatenate([np.logaddexp.accumulate(whole[:, ::-1], axis=1)[:, ::-1][:, 1:], nothing], axis=1)

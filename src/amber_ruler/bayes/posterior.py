@@ -27,7 +27,7 @@ def _barycentric(points: Floats) -> Floats:
 
 
 POINTS = np.append(-1.0, NODES)  # where an integral from the panel's start is known
-_WEIGHT, POINT_WEIGHT = _barycentric(NODES), _barycentric(POINTS)
+NODE_WEIGHT, POINT_WEIGHT = _barycentric(NODES), _barycentric(POINTS)
 _NEAR = 2.0 ** np.arange(-9, 5)
 _FAR = 4.0 ** np.arange(3, 26)
 _STEPS = np.arange(-30, 31) * 0.7
@@ -243,7 +243,7 @@ class Posterior(NamedTuple):
         u = np.clip((x - first) / half - 1, -1, 1)
         value = np.exp(self.log_mass[rows, k]) / WEIGHTS
         known = np.concatenate([np.zeros((*k.shape, 1)), inside[rows, k]], axis=-1)
-        f, slope = through(u, NODES, _WEIGHT, value, value @ _SLOPES.T)
+        f, slope = through(u, NODES, NODE_WEIGHT, value, value @ _SLOPES.T)
         (chance,) = through(u, POINTS, POINT_WEIGHT, known)
         return start[rows, k] + chance, f / half, slope / half**2
 
@@ -265,7 +265,7 @@ def _inverse(value: Floats, goal: Floats) -> Floats:
     u = (low + high) / 2
     for _ in range(80):
         (reached,) = through(u, POINTS, POINT_WEIGHT, known)
-        (slope,) = through(u, NODES, _WEIGHT, value)
+        (slope,) = through(u, NODES, NODE_WEIGHT, value)
         low, high = np.where(reached < goal, u, low), np.where(reached < goal, high, u)
         with np.errstate(all="ignore"):
             moved = u - (reached - goal) / slope
