@@ -6,3 +6,5 @@ from amber_ruler.bayes.priors import *
 from amber_ruler.bayes.priors import prior_of
 from amber_ruler.bayes.proportions import best_proportion, proportion, proportions
 from amber_ruler.bayes.rates import best_rate, rate, rates
+from amber_ruler.bayes.association import independence, correlation
+from amber_ruler.bayes.shrinkage import shrink, prior_from

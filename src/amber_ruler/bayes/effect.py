@@ -84,10 +84,11 @@ def _log_factor(df: Floats, ratio: Floats, unit: Floats, far: Floats) -> tuple[F
 
 def standardised(t: Floats, df: Floats, effective: Floats, scale: Floats, cuts: Cuts, ends: Ends) -> Posterior:
     """Posterior of the standardised effect."""
+    r = scale[:, None, None]
+    t, df, effective, scale = _once(t, df, effective, scale)
     root = np.sqrt(effective)
     spread = np.sqrt(1 + t * t / df) / root
     log_likelihood = _LogLikelihood.of(t, df, root)
-    r = scale[:, None, None]
 
     def log_density(x: Floats) -> Floats:
         return np.asarray(log_likelihood(x) - np.log1p((x / r) ** 2))
@@ -95,12 +96,19 @@ def standardised(t: Floats, df: Floats, effective: Floats, scale: Floats, cuts: 
     return Posterior.in_panels(log_density, _panels(t / root, spread, scale, cuts, ends, 0.0))
 
 
+def _once(t: Floats, df: Floats, effective: Floats, scale: Floats) -> tuple[Floats, Floats, Floats, Floats]:
+    """Of the same data under many priors only one row, so that they share nodes and likelihood; all their scales."""
+    same = t.size > 1 and all(np.ptp(v) == 0 for v in (t, df, effective))
+    return (t[:1], df[:1], effective[:1], scale) if same else (t, df, effective, scale)
+
+
 def _panels(centre: Floats, spread: Floats, scale: Floats, cuts: Cuts, ends: Ends, reach: float) -> Floats:
     """Edges, shape (rows, edges): between two ends, with 0 among them; to so many spreads from the centre."""
     likely = np.concatenate([_STEPS, _POWERS[2 * reach > _POWERS]])
-    farthest = np.max((np.abs(centre) + likely[-1] * spread) / scale)
+    narrow = scale if scale.size == centre.size else scale.min(keepdims=True)
+    farthest = np.max((np.abs(centre) + likely[-1] * spread) / narrow)
     believed = _BELIEVED[: np.searchsorted(_BELIEVED, farthest)]
-    places = [(centre, spread, likely), (np.zeros(centre.shape), scale, believed)]
+    places = [(centre, spread, likely), (np.zeros(centre.shape), narrow, believed)]
     places += [(np.broadcast_to(cut, centre.shape), spread, _CLOSE) for cut in (0.0, *cuts)]
     edges = np.concatenate(
         [at[:, None] + width[:, None] * np.concatenate([-s[::-1], [0.0], s]) for at, width, s in places], axis=1
@@ -156,17 +164,19 @@ def raw(t: Floats, df: Floats, effective: Floats, scale: Floats, cuts: Cuts, end
     With A = effective (d/s - z)^2 + df and chi-square w on df + 1 degrees of freedom its density is A^(-(df + 2)/2)
     times the mean of sqrt(w) / (1 + w z^2 / (scale^2 A)).
     """
+    r = scale[:, None, None]
+    t, df, effective, scale = _once(t, df, effective, scale)
     root = np.sqrt(effective)
     centre = t / root
     nodes, weights = student.spread_nodes(df + 1, few=True)
     w = (df[:, None] + 1) * nodes**2
     weighed = np.sqrt(w) * weights
-    n, c, nu, r = (v[:, None, None] for v in (effective, centre, df, scale))
+    n, c, nu = (v[:, None, None] for v in (effective, centre, df))
 
     def log_density(z: Floats) -> Floats:
         spread_square = n * (c - z) ** 2 + nu
         k = z * z / (r * r * spread_square)
-        believed = np.zeros(z.shape)
+        believed = np.zeros(k.shape)
         for j in range(w.shape[1]):
             believed += weighed[:, j, None, None] / (1 + w[:, j, None, None] * k)
         return np.asarray(np.log(believed) - 0.5 * (nu + 2) * np.log(spread_square / nu))

@@ -203,6 +203,7 @@ def evidence(
         parts=(
             Evidence(
                 prior=str(prior),
+                belief=prior,
                 posterior={"effect": believed},
                 chance_better=exp(row(better)),
                 chance_worse=exp(row(worse)),

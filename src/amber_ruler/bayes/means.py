@@ -609,6 +609,7 @@ def _evidence(
         sided["log_factor_below"] = row(log_factor + np.log(2) + told.log_below)
     part = Evidence(
         prior=str(model),
+        belief=model.prior,
         posterior={what: own, "standardised": standardised},
         chance_better=exp(row(log_better)),
         chance_worse=exp(row(log_worse)),

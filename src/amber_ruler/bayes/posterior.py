@@ -80,12 +80,18 @@ class Posterior(NamedTuple):
 
     @classmethod
     def in_panels(cls, log_density: LogDensity, edges: Floats) -> Posterior:
-        """From the logarithm of a density, in panels that are given; those of no width hold nothing."""
+        """From the logarithm of a density, in panels that are given; those of no width hold nothing.
+
+        Edges of one row serve as many rows of densities.
+        """
         half = np.diff(edges)[..., None] / 2
         x = (edges[:, 1:] + edges[:, :-1])[..., None] / 2 + half * NODES
         with np.errstate(over="ignore", divide="ignore", invalid="ignore"):
             value = np.nan_to_num(log_density(x), nan=-np.inf, posinf=np.inf, neginf=-np.inf)
             log_mass = value + np.log(half * WEIGHTS)
+        if len(log_mass) > len(edges):  # many densities in the same panels
+            edges = np.broadcast_to(edges, (len(log_mass), edges.shape[1]))
+            x = np.broadcast_to(x, log_mass.shape)
         top = log_mass.max(axis=(1, 2), keepdims=True)
         if not np.isfinite(top).all():
             raise DataError("Prior and data exclude each other: nothing is left that both allow.")
@@ -220,7 +226,8 @@ class Posterior(NamedTuple):
                 break
             chance, f, slope = self._at(np.stack([low, high], axis=1), start, inside)
             f0, f1 = f.T
-            tilt, (slope0, slope1) = np.log(f1 / f0), (slope / f).T
+            with np.errstate(all="ignore"):
+                tilt, (slope0, slope1) = np.nan_to_num(np.log(f1 / f0)), np.nan_to_num(slope / f).T
             miss = chance[:, 1] - chance[:, 0] - level
             # -f0 d0 + f1 d1 = -miss and -slope0 d0 + slope1 d1 = -tilt
             move0, move1 = tilt * f1 - miss * slope1, f0 * tilt - miss * slope0
@@ -234,12 +241,18 @@ class Posterior(NamedTuple):
             settled = settled | (np.abs(move0) + np.abs(move1) < 1e-7 * span)  # the next step's error is its square
         return low, high
 
+    def at(self, x: Floats) -> tuple[Floats, Floats, Floats]:
+        """Probability below values of shape (rows, values), above them, and density there."""
+        start, inside = self._running()
+        below, density, _ = self._at(x, start, inside)
+        return below, np.maximum(1 - below, 0.0), density
+
     def _at(self, x: Floats, start: Floats, inside: Floats) -> tuple[Floats, Floats, Floats]:
         """Probability below values of shape (rows, values), density there, and its slope."""
         k = np.clip((self.edges[:, 1:, None] <= x[:, None, :]).sum(axis=1), 0, inside.shape[1] - 1)
         rows = np.arange(len(x))[:, None]
         first, end = self.edges[rows, k], self.edges[rows, k + 1]
-        half = np.maximum(end - first, 1e-320) / 2
+        half = np.maximum(end - first, 1e-100) / 2
         u = np.clip((x - first) / half - 1, -1, 1)
         value = np.exp(self.log_mass[rows, k]) / WEIGHTS
         known = np.concatenate([np.zeros((*k.shape, 1)), inside[rows, k]], axis=-1)

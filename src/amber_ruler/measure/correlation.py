@@ -83,7 +83,7 @@ def correlation(
     """
     ask = shared.question(alpha, alternative)
     gate.choice("coefficient", coefficient, _SOURCES)
-    r, n, names, left_out = _correlation(both, other, coefficient, labels)
+    r, n, names, left_out = correlation_of(both, other, coefficient, labels)
     if n < 4:
         raise DataError(f"{n} units are too few for a correlation with an interval: at least 4 are needed.")
     df = n - 2
@@ -128,9 +128,10 @@ def correlation(
     )
 
 
-def _correlation(
+def correlation_of(
     both: Pairs | Moments | ArrayLike, other: ArrayLike | None, coefficient: str, labels: tuple[str, str] | None
 ) -> tuple[float, int, tuple[str, str], int]:
+    """The correlation, its units, what the two are called, and the units left out."""
     if isinstance(both, Moments):
         if len(both.columns) != 2 or coefficient != "pearson":
             raise InputError("Moments of exactly two columns give Pearson's correlation, and nothing else.")

@@ -2,7 +2,7 @@
 
 from amber_ruler.results.family import Family
 from amber_ruler.results.measurement import Comparison, Estimate, Measurement
-from amber_ruler.results.parts import Adjustment, Correction, Draws, Evidence, Looks, Part
+from amber_ruler.results.parts import Adjustment, Correction, Draws, Evidence, Looks, Part, Pooling, Trace
 from amber_ruler.results.pieces import (
     Axis,
     Chances,
@@ -36,10 +36,12 @@ __all__ = [
     "MarginTest",
     "Measurement",
     "Part",
+    "Pooling",
     "PosteriorSummary",
     "Result",
     "SquaresRow",
     "Test",
+    "Trace",
     "evidence_band",
     "read_verdict",
 ]

@@ -2,15 +2,17 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
-from typing import Self, TypeVar
+from typing import Any, Self, TypeVar
 
 import numpy as np
-from numpy.typing import NDArray
+from numpy.typing import ArrayLike, NDArray
 
+from amber_ruler.errors import InputError
+from amber_ruler.numeric import gate
 from amber_ruler.numeric.gate import Number
-from amber_ruler.results.parts import Adjustment, Correction, Draws, Evidence, Looks, Part
+from amber_ruler.results.parts import Adjustment, Correction, Draws, Evidence, Looks, Part, Pooling, Trace
 from amber_ruler.results.pieces import Axis, EffectSize, Group, Interval, Test, Tested
 from amber_ruler.results.result import Result
 from amber_ruler.results.verdicts import read_verdict
@@ -50,7 +52,8 @@ class Measurement(Result, Tested):
     axis : Axis or None
         What the comparisons differ by, where the numbers are arrays.
     parts : tuple of Part
-        What else is said of it: `evidence`, `adjustment`, `correction`, `looks` and `draws` read them.
+        What else is said of it: `evidence`, `trace`, `pooling`, `adjustment`, `correction`, `looks` and `draws` read
+        them.
     """
 
     metric: str
@@ -134,6 +137,75 @@ class Measurement(Result, Tested):
         return self.part(Evidence)
 
     @property
+    def trace(self) -> Trace | None:
+        """How the evidence moves along prior scales or data, if that was asked."""
+        return self.part(Trace)
+
+    @property
+    def pooling(self) -> Pooling | None:
+        """What many estimates have in common, if they were pooled."""
+        return self.part(Pooling)
+
+    def across_priors(self, scales: ArrayLike | None = None, *, priors: Sequence[Any] | None = None) -> Self:
+        """Ask again under many priors: does the prior drive the answer?
+
+        Parameters
+        ----------
+        scales : array_like, optional
+            Scales of the prior, in its own unit (of a uniform one its upper ends); 200 from a tenth of the chosen one
+            to ten times it, if neither these nor priors are given.
+        priors : sequence, optional
+            Whole priors instead.
+
+        Returns
+        -------
+        Measurement
+            Of the same kind, an array along an axis of priors; in `trace` the Bayes factors with the chosen prior, one
+            that is sqrt(2) times as wide and one twice as wide, the largest factor, and where the evidence passes a
+            threshold of 3 (or the one that was asked), either way.
+
+        Raises
+        ------
+        InputError
+            If there is no Bayes factor, or the result can't be asked again.
+
+        Examples
+        --------
+        >>> from amber_ruler import Summary, bayes
+        >>> r = bayes.means(Summary(80, 5.5, 2.0, "short"), Summary(80, 4.5, 2.0, "current"))
+        >>> r.across_priors([0.5, 1.0, 2.0]).evidence.bayes_factor.round(1)
+        array([17.3, 13.2,  7.8])
+        """
+        evidence = self.evidence
+        if self.asked is None:
+            raise InputError("This result was read back, and holds no data to be asked again under other priors.")
+        if evidence is None or evidence.log_bayes_factor is None or np.ndim(evidence.log_bayes_factor):
+            raise InputError("Priors are laid open for one question with a Bayes factor.")
+        if scales is not None and priors is not None:
+            raise InputError("Give scales or priors, not both.")
+        chosen = evidence.belief
+        threshold = evidence.threshold or 3.0
+        if priors is not None:
+            each = [self.asked.again(bare=True, prior=prior) for prior in priors]
+            found: Self = _side_by_side(each, Axis("prior", tuple(map(str, priors))))
+            return found.with_part(Trace.of("prior", np.arange(1.0, len(each) + 1), _log_factors(found), threshold))
+        if not hasattr(chosen, "scaled"):
+            raise InputError(f"The prior {evidence.prior} has no one scale: give whole priors, as priors=[…].")
+        own = float(chosen.scale_now)
+        usual = own * np.geomspace(0.1, 10, 200)
+        at = np.sort(usual if scales is None else np.ravel(gate.positive("scales", scales)))
+        found = self.asked.again(bare=True, prior=chosen.scaled(at))
+        found = replace(found, axis=Axis("prior scale", tuple(f"{v:.4g}" for v in at)))
+        beside = {"chosen": own, "wide": own * np.sqrt(2), "very wide": 2 * own}
+        there = self.asked.again(bare=True, prior=chosen.scaled(np.array([*beside.values()])))
+        marks = {
+            name: (float(scale), float(log_factor))
+            for (name, scale), log_factor in zip(beside.items(), _log_factors(there), strict=True)
+            if at[0] <= scale <= at[-1]
+        }
+        return found.with_part(Trace.of("prior scale", at, _log_factors(found), threshold, marks))
+
+    @property
     def adjustment(self) -> Adjustment | None:
         """How the difference was sharpened, if it was."""
         return self.part(Adjustment)
@@ -185,3 +257,36 @@ class Comparison(Measurement):
     control: str
     scale: str = "difference"
     paired: bool = False
+
+
+M = TypeVar("M", bound=Measurement)
+
+
+def _log_factors(result: Measurement) -> Any:
+    part = result.evidence
+    return np.ravel(np.nan if part is None or part.log_bayes_factor is None else part.log_bayes_factor)
+
+
+def _side_by_side(each: Sequence[M], axis: Axis) -> M:
+    """Single results as one array along an axis: what all of them have."""
+    first = each[0]
+
+    def together(values: list[Any]) -> Any:
+        return None if any(v is None for v in values) else np.array([float(v) for v in values])
+
+    parts = [one.evidence for one in each]
+    names = (
+        "chance_better", "chance_worse", "chance_within", "expected_loss", "control_loss", "log_chance_better",
+        "log_chance_worse", "log_expected_loss", "log_control_loss", "bayes_factor", "log_bayes_factor",
+        "log_factor_above", "log_factor_below",
+    )  # fmt: skip
+    evidence = Evidence(prior=axis.name, **{name: together([getattr(p, name) for p in parts]) for name in names})
+    low, high = (np.array([float(getattr(one.interval, end)) for one in each]) for end in ("low", "high"))
+    return replace(
+        first,
+        estimate=np.array([float(one.estimate) for one in each]),
+        interval=Interval(low, high, first.interval.level),
+        effects={},
+        axis=axis,
+        parts=(evidence,),
+    )

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass, field
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -13,7 +13,8 @@ from scipy import special
 from amber_ruler.errors import InputError
 from amber_ruler.numeric import gate
 from amber_ruler.numeric.gate import Floats, Number, scalar_or_array
-from amber_ruler.results.pieces import Chances, PosteriorSummary
+from amber_ruler.results.pieces import Chances, Interval, PosteriorSummary
+from amber_ruler.results.result import HIDDEN
 
 if TYPE_CHECKING:
     from amber_ruler.results.measurement import Comparison
@@ -67,6 +68,8 @@ class Evidence(Part):
         The scale that favours an effect most, and the log of the factor there.
     null : float
         The value from which better and worse are counted.
+    belief : object
+        The prior itself; it stays in memory.
     """
 
     prior: str
@@ -93,6 +96,7 @@ class Evidence(Part):
     best_scale: float | None = None
     best_log_factor: float | None = None
     null: float = 0.0
+    belief: Any = field(default=None, metadata=HIDDEN)
 
     @property
     def factor_for_none(self) -> Number | None:
@@ -130,6 +134,99 @@ class Evidence(Part):
 
         within = None if self.chance_within is None else scalar_or_array(np.asarray(none + some * self.chance_within))
         return Chances(scalar_or_array(np.asarray(none)), share(self.chance_better), share(self.chance_worse), within)
+
+
+@dataclass(frozen=True, slots=True, kw_only=True, eq=False)
+class Trace(Part):
+    """How the evidence moves along something: the prior's scale, or the units that have come in.
+
+    Attributes
+    ----------
+    along : str
+        What it moves along.
+    at : ndarray
+        Its values, rising; of a list of priors their numbers from 1.
+    log_factors : ndarray
+        Log of the Bayes factor at each.
+    threshold : float
+        The factor from which on evidence counts, either way.
+    marks : mapping of str to pair
+        What stands out, such as the chosen prior: where it is, and the log of the factor there.
+    largest : pair
+        Where the factor is largest, and its log.
+    changes : tuple of float
+        Where it passes the threshold, either way.
+    """
+
+    along: str
+    at: Floats
+    log_factors: Floats
+    threshold: float
+    marks: Mapping[str, tuple[float, float]] = field(default_factory=dict)
+    largest: tuple[float, float]
+    changes: tuple[float, ...] = ()
+
+    @classmethod
+    def of(
+        cls,
+        along: str,
+        at: Floats,
+        log_factors: Floats,
+        threshold: float,
+        marks: Mapping[str, tuple[float, float]] | None = None,
+    ) -> Trace:
+        """From the factors; between two the log factor is taken to be straight in the log of where it is."""
+        changes = []
+        for level in () if along == "prior" else (np.log(threshold), -np.log(threshold)):
+            above = log_factors > level
+            for k in np.flatnonzero(above[1:] != above[:-1]):
+                share = (level - log_factors[k]) / (log_factors[k + 1] - log_factors[k])
+                changes.append(float(at[k] * (at[k + 1] / at[k]) ** share))
+        top = int(np.argmax(log_factors))
+        return cls(
+            along=along,
+            at=at,
+            log_factors=log_factors,
+            threshold=threshold,
+            marks=marks or {},
+            largest=(float(at[top]), float(log_factors[top])),
+            changes=tuple(sorted(changes)),
+        )
+
+
+@dataclass(frozen=True, slots=True, kw_only=True, eq=False)
+class Pooling(Part):
+    """What many estimates have in common.
+
+    Attributes
+    ----------
+    mean, se, interval : float, float, Interval
+        Of the true effects.
+    tau, method : float, str
+        Their standard deviation, and how it was found.
+    estimates, ses, shares : ndarray
+        What was given, and the share of the common mean in each shrunken one.
+    q, q_p_value, excess : float
+        Scatter of the estimates around their mean in units of chance, how likely chance makes as much, and which share
+        of it is more than chance (I squared).
+    prediction, prediction_sd, prediction_df : Interval, float, float or None
+        Where a next true effect may lie: the interval, and the scale and degrees of freedom that it is made of.
+    """
+
+    mean: float
+    se: float
+    interval: Interval
+    tau: float
+    method: str
+    estimates: Floats
+    ses: Floats
+    shares: Floats
+    q: float
+    q_p_value: float
+    excess: float
+    prediction: Interval
+    prediction_sd: float
+    prediction_df: float | None = None
 
 
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False)

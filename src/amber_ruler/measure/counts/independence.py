@@ -140,7 +140,7 @@ def independence(
     shared.question(alpha)
     if test is not None:
         gate.choice("test", test, ("asymptotic", "exact", "trend"))
-    table = counts if isinstance(counts, CountTable) else _unnamed(counts)
+    table = counted(counts)
     o = table.counts
     row, column, n = o.sum(axis=1), o.sum(axis=0), float(o.sum())
     _no_empty(table, row, column)
@@ -196,6 +196,11 @@ def _asymptotic(
     value = _corrected(o, expected, statistic, fix, float(o.sum()), df, half=half)
     said = ", continuity correction" if half else "" if fix == "none" else f", {fix} correction"
     return any_test(float(chisquare.sf(value, df)), alpha, value, NAMES[statistic], df), said
+
+
+def counted(counts: CountTable | ArrayLike) -> CountTable:
+    """A table of counts; one without labels gets numbers for them."""
+    return counts if isinstance(counts, CountTable) else _unnamed(counts)
 
 
 def _unnamed(counts: ArrayLike) -> CountTable:
