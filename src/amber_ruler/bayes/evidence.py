@@ -23,16 +23,16 @@ _SOURCE = "Dienes (2014), Frontiers in Psychology 5, 781"
 _RANGE, _LOOKS = (1e-3, 1e6), 48  # scales that are looked at, in standard errors, and how many
 
 
-class _Data(NamedTuple):
+class Likelihood(NamedTuple):
     """What the estimate says of the effect: its likelihood. Arrays of shape (rows,)."""
 
     estimate: Floats
     se: Floats
     df: Floats | None
 
-    def rows(self, size: int) -> _Data:
+    def rows(self, size: int) -> Likelihood:
         """The one question, so many times."""
-        return _Data(*(None if v is None else np.broadcast_to(v, (size,)) for v in self))
+        return Likelihood(*(None if v is None else np.broadcast_to(v, (size,)) for v in self))
 
     def log_likelihood(self, effect: Floats) -> Floats:
         """Log of the likelihood of effects of shape (rows, ...)."""
@@ -161,7 +161,7 @@ def evidence(
         *(() if df is None else (gate.positive("df", df),)),
     ]
     shape = np.broadcast_shapes(*(v.shape for v in given), prior.shape)
-    data = _Data(*(np.broadcast_to(v, shape).ravel() for v in given), *((None,) if df is None else ()))
+    data = Likelihood(*(np.broadcast_to(v, shape).ravel() for v in given), *((None,) if df is None else ()))
     belief = prior.reshaped(shape, -1)
     cuts = (null, *nothing, *((null - ask.margin, null + ask.margin) if ask.margin else ()))
     posterior = data.posterior(belief, cuts)
@@ -248,7 +248,7 @@ def _null(null: float, interval: tuple[float, float] | None) -> tuple[float, ...
 
 
 def _log_factor(
-    data: _Data, prior: Prior, posterior: Posterior, nothing: tuple[float, ...], kind: str
+    data: Likelihood, prior: Prior, posterior: Posterior, nothing: tuple[float, ...], kind: str
 ) -> Floats | None:
     """Natural log of the Bayes factor of an effect against none, a row each."""
     if not prior.proper:
@@ -284,7 +284,7 @@ class _Scales(NamedTuple):
 
 
 def _scales(
-    data: _Data, prior: Prior, nothing: tuple[float, ...], kind: str, threshold: float, log_factor: float
+    data: Likelihood, prior: Prior, nothing: tuple[float, ...], kind: str, threshold: float, log_factor: float
 ) -> _Scales:
     """The scale that favours an effect most, and those over which the factor stays beyond a threshold."""
     start = prior.low if isinstance(prior, Uniform) else 0.0

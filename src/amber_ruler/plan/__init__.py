@@ -1,18 +1,22 @@
 """Planning: a design object, asked a question."""
 
-from amber_ruler.plan.answers import PlanAnswer, PlanGrid, Simulation
+from amber_ruler.plan.answers import Assurance, EvidenceForecast, PlanAnswer, PlanGrid, Simulation
 from amber_ruler.plan.designs.correlation import Correlation
 from amber_ruler.plan.designs.means import OneMean, PairedMeans, TwoMeans
 from amber_ruler.plan.designs.omnibus import Association, ManyMeans, Regression
 from amber_ruler.plan.designs.proportions import OneProportion, PairedProportions, TwoProportions
 from amber_ruler.plan.designs.rates import RatioMetric, TwoRates
 from amber_ruler.plan.earlier import EarlierStudy
+from amber_ruler.plan.evidence import Evidence
 from amber_ruler.plan.history import design_from
 
 __all__ = [
     "Association",
+    "Assurance",
     "Correlation",
     "EarlierStudy",
+    "Evidence",
+    "EvidenceForecast",
     "ManyMeans",
     "OneMean",
     "OneProportion",

@@ -6,6 +6,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 from typing import Any
 
+from amber_ruler.numeric.gate import Floats, Number
 from amber_ruler.results import Result
 
 
@@ -135,3 +136,84 @@ class Simulation(Result):
     n_total: int
     effect: float
     test: str
+
+@dataclass(frozen=True, slots=True, kw_only=True, eq=False, repr=False)
+class EvidenceForecast(Result):
+    """How strong the evidence will be with so many units; arrays where several numbers of units were asked.
+
+    Attributes
+    ----------
+    question, prior : str
+        What was asked, and the prior in words.
+    n : int or ndarray
+        Units in each group.
+    se : float or ndarray
+        Standard error with so many.
+    threshold : float
+        Factor from which on evidence counts, either way.
+    chance : float or None
+        The chance that was asked for.
+    mean_effect, null : float
+        The prior's mean (its median where there is none), and the effect if there is none.
+    log_factor_at_null, log_factor_at_mean : float or ndarray
+        Log of the factor if just no effect is seen, and just the mean.
+    expected_log_under_null, expected_log_under_effect : float or ndarray
+        Mean of the log factor if there is no effect, and if there is one drawn from the prior; None where the prior's
+        tails are so heavy that it has none.
+    chance_for_none, chance_for_effect : float or ndarray
+        To find the factor below 1/threshold if there is no effect, and above threshold if there is one.
+    chance_misled_to_effect, chance_misled_to_none : float or ndarray
+        To find it above threshold though there is no effect, and below 1/threshold though there is one.
+    """
+
+    question: str
+    prior: str
+    n: int | Floats
+    se: Number
+    threshold: float
+    mean_effect: float
+    null: float
+    log_factor_at_null: Number
+    log_factor_at_mean: Number
+    expected_log_under_null: Number
+    expected_log_under_effect: Number | None
+    chance_for_none: Number
+    chance_for_effect: Number
+    chance_misled_to_effect: Number
+    chance_misled_to_none: Number
+    chance: float | None = None
+
+
+@dataclass(frozen=True, slots=True, kw_only=True, eq=False, repr=False)
+class Assurance(Result):
+    """Chance of a test to find an effect that is not known but by a prior.
+
+    Attributes
+    ----------
+    n : int
+        Units as the design takes them.
+    units : mapping of str to int
+        Units of each group by its name.
+    assurance : float
+        Power averaged over the prior.
+    ceiling : float
+        What it comes to with more and more units.
+    target : float or None
+        The assurance that was asked for.
+    direction : "right" or "either"
+        Whether only finding an effect in its true direction counts.
+    prior : str
+        In words.
+    curve_n, curve : ndarray
+        Assurance with other numbers of units.
+    """
+
+    n: int
+    units: Mapping[str, int]
+    assurance: float
+    ceiling: float
+    direction: str
+    prior: str
+    curve_n: Floats
+    curve: Floats
+    target: float | None = None

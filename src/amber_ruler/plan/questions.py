@@ -4,17 +4,19 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass, replace
-from typing import Self, Unpack
+from typing import Literal, Self, Unpack
 
 import numpy as np
 from numpy.typing import ArrayLike
 
+from amber_ruler.bayes.priors import Prior
 from amber_ruler.errors import DesignError
 from amber_ruler.numeric import gate
 from amber_ruler.numeric.gate import Floats
 from amber_ruler.plan import modifiers as change
 from amber_ruler.plan import search
-from amber_ruler.plan.answers import Cost, PlanAnswer, PlanGrid, Simulation
+from amber_ruler.plan import assurance as averaged
+from amber_ruler.plan.answers import Assurance, Cost, PlanAnswer, PlanGrid, Simulation
 from amber_ruler.plan.grid import grid
 from amber_ruler.plan.planned import EffectGiven, Planned, Units
 from amber_ruler.plan.simulation import simulated
@@ -231,6 +233,59 @@ class Design(Planned):
         return self._answer("sample size for width", value, self._recruits(n), None, costs, tested=False)
 
     # --- many scenarios, and the check
+
+    def assurance(
+        self,
+        *,
+        prior: Prior,
+        n: int | tuple[int, int] | None = None,
+        weeks: int | None = None,
+        direction: Literal["right", "either"] = "right",
+    ) -> Assurance:
+        """How likely are `n` units to find an effect that is known only by a prior?
+
+        Parameters
+        ----------
+        prior : Prior
+            Of the effect, in the unit of the design; a difference of shares is cut to what there can be.
+        n, weeks
+            Units, as for `power`.
+        direction : "right" or "either"
+            Whether only finding an effect in its true direction counts.
+
+        Returns
+        -------
+        Assurance
+            The power averaged over the prior, and what it comes to with units without end.
+
+        References
+        ----------
+        .. [1] O'Hagan, Stevens & Campbell (2005), Pharmaceutical Statistics 4, 187-201.
+        """
+        return averaged.assurance(self, self._given_units(n, weeks), prior, direction)
+
+    def sample_size_for_assurance(
+        self, *, prior: Prior, assurance: float = 0.8, direction: Literal["right", "either"] = "right"
+    ) -> Assurance:
+        """How many units find an effect that is known only by a prior with such a chance?
+
+        Parameters
+        ----------
+        prior, direction
+            As for `assurance`.
+        assurance : float, between 0 and 1
+            The power averaged over the prior.
+
+        Returns
+        -------
+        Assurance
+
+        Raises
+        ------
+        DesignError
+            If even units without end would not do: a test that looks to one side finds no effect on the other.
+        """
+        return averaged.units_for(self, assurance, prior, direction)
 
     def grid(self, **scenarios: ArrayLike) -> PlanGrid:
         """Ask one question for every combination of the values given.
