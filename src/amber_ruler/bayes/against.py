@@ -14,6 +14,7 @@ from amber_ruler.bayes.summary import exp, figures, stacked, summary
 from amber_ruler.measure.shared import Question
 from amber_ruler.numeric.gate import Floats, Number, scalar_or_array
 from amber_ruler.results import EffectSize, Estimate, Evidence, Family, PosteriorSummary
+from amber_ruler.results.parts import Curves
 
 
 class Moments(NamedTuple):
@@ -42,6 +43,7 @@ class Pair(NamedTuple):
     log_factor: float | None = None
     log_prior_above: float = float(np.log(0.5))  # of the first to be the higher, before the data
     log_prior_below: float = float(np.log(0.5))
+    priors: tuple[Curve, Curve] | None = None
 
 
 class _Told(NamedTuple):
@@ -51,6 +53,7 @@ class _Told(NamedTuple):
     log_loss_up: float  # how far the first lies above the second on average
     log_loss_down: float
     posterior: tuple[PosteriorSummary, ...]
+    gap: Gap
 
 
 def moments_of_difference(one: Moments, two: Moments) -> Moments:
@@ -96,6 +99,7 @@ def evidence_of_pairs(
         }
     return Evidence(
         prior=prior,
+        curves=None if shape else _curves(pairs[0], told[0].gap),
         posterior={j.name: stacked([t.posterior[k] for t in told], shape) for k, j in enumerate(pairs[0].joins)},
         chance_better=exp(better),
         chance_worse=exp(worse),
@@ -116,15 +120,25 @@ def _told(ask: Question, pair: Pair) -> _Told:
     line = Line.of([*curves])
     log_chances, log_losses = line.log_chance_highest(), line.log_loss()
     posterior, within = [], 0.0
-    for join in pair.joins:
-        mean, sd = join.moments
-        gap = Gap(curves, join.how, log_chances, lift=join.unit == "relative", mean=mean, sd=sd)
+    gaps = [
+        Gap(curves, j.how, log_chances, lift=j.unit == "relative", mean=j.moments.mean, sd=j.moments.sd)
+        for j in pair.joins
+    ]
+    for join, gap in zip(pair.joins, gaps, strict=True):
         posterior.append(summary(ask, figures(ask, gap)[:, :1], join.label, join.unit))
         if ask.margin and join.how == "difference":
             within = gap.chance_between(-ask.margin, ask.margin)
     up, down = (float(v) for v in log_chances)
     loss_up, loss_down = float(log_losses[1]), float(log_losses[0])
-    return _Told(up, down, within, loss_up, loss_down, tuple(posterior))
+    return _Told(up, down, within, loss_up, loss_down, tuple(posterior), gaps[0])
+
+
+def _curves(pair: Pair, gap: Gap) -> Curves:
+    prior = None
+    if pair.priors is not None:
+        before = Gap(pair.priors, "difference", Line.of([*pair.priors]).log_chance_highest())
+        prior = before.density
+    return Curves(gap.quantiles, gap.density, prior)
 
 
 def effects_of(evidence: Evidence, names: Sequence[str]) -> dict[str, EffectSize]:
@@ -145,6 +159,7 @@ def evidence_of_one(
     odds: float | None,
     factors: Sequence[tuple[float, float, float]] | None,
     place: Callable[[Floats], Floats],
+    prior_curve: Curve | None = None,
 ) -> Evidence:
     """Of one quantity against a value; `factors`: log factor, and logs of the prior chances above and below."""
 
@@ -153,8 +168,16 @@ def evidence_of_one(
 
     each = [Single(curve, mean=m.mean, sd=m.sd) for curve, m in curves]
     posterior = {unit: stacked([summary(ask, figures(ask, one), label, unit) for one in each], shape)}
+    drawn = None
+    if shape == ():
+        before = None if prior_curve is None else Single(prior_curve)
+        drawn = Curves(
+            each[0].quantiles,
+            lambda x: each[0].density(place(x)),
+            None if before is None else lambda x: before.density(place(x)),
+        )
     if null is None or factors is None:
-        return Evidence(prior=prior, posterior=posterior)
+        return Evidence(prior=prior, posterior=posterior, curves=drawn)
     tails = [one.point(place(np.array([at]))) for one, at in zip(each, null.ravel(), strict=True)]
     up, down = row([t.log_above[0] for t in tails]), row([t.log_below[0] for t in tails])
     better, worse = (up, down) if ask.good == "higher" else (down, up)
@@ -166,6 +189,7 @@ def evidence_of_one(
     return Evidence(
         prior=prior,
         posterior=posterior,
+        curves=drawn,
         chance_better=exp(better),
         chance_worse=exp(worse),
         chance_within=within,
@@ -176,7 +200,7 @@ def evidence_of_one(
         log_factor_above=log_factor + up - above,
         log_factor_below=log_factor + down - below,
         odds=odds,
-        null=float(null) if null.ndim == 0 else 0.0,
+        null=scalar_or_array(null),
     )
 
 

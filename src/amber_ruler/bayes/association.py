@@ -22,6 +22,7 @@ from amber_ruler.numeric.gate import Floats
 from amber_ruler.numeric.stirling import log_divergence, stirling_error
 from amber_ruler.register import method
 from amber_ruler.results import Draws, Estimate, Evidence, Interval, PosteriorSummary
+from amber_ruler.results.parts import Curves
 from amber_ruler.samples import CountTable, Pairs
 
 _NO_TEST = {"p and interval": "there is no test"}
@@ -85,7 +86,7 @@ def independence(
 
     Notes
     -----
-    V is never below 0, so its posterior lies above 0 whatever the data: the factor says whether there is an association.
+    V is never below 0, so its posterior lies above 0 whatever the data: the factor alone says if they go together.
 
     References
     ----------
@@ -185,7 +186,7 @@ def _log_factor(y: Floats, a: float, fixed: Fixed, rate: float) -> float:
 
 
 def _rest(x: Floats) -> Floats:
-    """log Gamma(x) less x log x - x."""
+    """Log Gamma(x) less x log x - x."""
     return np.asarray(stirling_error(x) - 0.5 * np.log(x) + 0.5 * np.log(2 * np.pi))
 
 
@@ -204,7 +205,7 @@ def _drawn_strength(a: Floats, fixed: Fixed, draws: int, rng: np.random.Generato
     else:
         shares /= shares.sum(axis=(1, 2), keepdims=True)
     expected = shares.sum(axis=2, keepdims=True) * shares.sum(axis=1, keepdims=True)
-    return np.sqrt(((shares - expected) ** 2 / expected).sum(axis=(1, 2)) / (min(a.shape) - 1))
+    return np.asarray(np.sqrt(((shares - expected) ** 2 / expected).sum(axis=(1, 2)) / (min(a.shape) - 1)))
 
 
 @method(takes="columns", examples=("travellers.csv --value fare --second prior_spend",), exempt=_NO_TEST)
@@ -287,7 +288,8 @@ def correlation(
         up, down = (float(told.log_chance(*ends)[0]) for ends in ((0.0, np.inf), (-np.inf, 0.0)))
         sided = {}
     better, worse = (up, down) if good == "higher" else (down, up)
-    own = summary(ask, figures(ask, _Correlation(told, alternative)), "correlation", "correlation")
+    posterior = _Correlation(told, alternative)
+    own = summary(ask, figures(ask, posterior), "correlation", "correlation")
     cut = {"greater": ", above 0 only", "less": ", below 0 only"}.get(alternative, "")
     return Estimate(
         title=f"{names[0]} and {names[1]}: correlation",
@@ -306,6 +308,11 @@ def correlation(
             Evidence(
                 prior=f"stretched beta, width {width:g}{cut}",
                 posterior={"correlation": own},
+                curves=Curves(
+                    posterior.quantiles,
+                    lambda x: posterior.density(np.arctanh(np.clip(x, -1 + 1e-15, 1 - 1e-15))),
+                    lambda x: _prior_density(x, width, alternative),
+                ),
                 chance_better=exp(better),
                 chance_worse=exp(worse),
                 chance_within=float(told.chance(*cuts)[0]) if cuts else None,
@@ -342,6 +349,14 @@ def _along_z(r: float, n: int, width: float, cuts: tuple[float, ...], ends: tupl
     centre, spread = np.array([np.arctanh(r)]), np.array([1 / np.sqrt(max(n - 2.0, 1.0))])
     about = [(centre, spread), (np.zeros(1), np.ones(1))]
     return Posterior.of(log_density, about, cuts=[np.array([c]) for c in (0.0, *cuts)], ends=ends, far=False)
+
+
+def _prior_density(rho: Floats, width: float, alternative: str) -> Floats:
+    power = 1 / width
+    inside = {"greater": rho > 0, "less": rho < 0}.get(alternative, np.abs(rho) < 1) & (np.abs(rho) < 1)
+    log_density = (power - 1) * np.log1p(-(np.where(inside, rho, 0.0) ** 2)) - special.betaln(power, power)
+    doubled = 1.0 if alternative == "two-sided" else 2.0
+    return np.where(inside, doubled * np.exp(log_density - (2 * power - 1) * np.log(2)), 0.0)
 
 
 class _Correlation(Quantity):

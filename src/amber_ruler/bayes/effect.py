@@ -55,7 +55,8 @@ def log_factor(t: ArrayLike, df: ArrayLike, effective: ArrayLike, scale: ArrayLi
     ratio, unit = t * t / df, effective * scale * scale
     with np.errstate(over="ignore"):
         far = np.log(np.maximum(1.0, np.maximum(1.0, ratio * np.maximum((df - 1) / 2, 1) - 1) / unit))
-    log, error = np.empty(t.size), np.empty(t.size)
+    log: Floats = np.empty(t.size)
+    error: Floats = np.empty(t.size)
     order = np.argsort(far)  # those that need many nodes together
 
     def work(part: slice) -> None:
@@ -109,17 +110,17 @@ def _panels(centre: Floats, spread: Floats, scale: Floats, cuts: Cuts, ends: End
     farthest = np.max((np.abs(centre) + likely[-1] * spread) / narrow)
     believed = _BELIEVED[: np.searchsorted(_BELIEVED, farthest)]
     places = [(centre, spread, likely), (np.zeros(centre.shape), narrow, believed)]
-    places += [(np.broadcast_to(cut, centre.shape), spread, _CLOSE) for cut in (0.0, *cuts)]
+    places += [(cut + 0 * centre, spread, _CLOSE) for cut in (np.zeros(1), *cuts)]
     edges = np.concatenate(
         [at[:, None] + width[:, None] * np.concatenate([-s[::-1], [0.0], s]) for at, width, s in places], axis=1
     )
-    return np.sort(np.clip(edges, *(np.asarray(end) for end in ends)), axis=1)
+    return np.asarray(np.sort(np.clip(edges, *ends), axis=1))
 
 
 @cache
 def _knots(size: int) -> tuple[Floats, Floats]:
     """Chebyshev's points, and from values there to the coefficients of the polynomial through them."""
-    knots = chebyshev.chebpts1(size)
+    knots: Floats = chebyshev.chebpts1(size)
     return knots, chebyshev.chebvander(knots, size - 1) * np.where(np.arange(size) == 0, 1 / size, 2 / size)
 
 

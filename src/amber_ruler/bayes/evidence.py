@@ -18,6 +18,7 @@ from amber_ruler.numeric.gate import Floats, Number, scalar_or_array
 from amber_ruler.numeric.roots import bracketed_root
 from amber_ruler.register import method
 from amber_ruler.results import Estimate, Evidence
+from amber_ruler.results.parts import Curves
 
 _SOURCE = "Dienes (2014), Frontiers in Psychology 5, 781"
 _RANGE, _LOOKS = (1e-3, 1e6), 48  # scales that are looked at, in standard errors, and how many
@@ -32,12 +33,14 @@ class Likelihood(NamedTuple):
 
     def rows(self, size: int) -> Likelihood:
         """The one question, so many times."""
-        return Likelihood(*(None if v is None else np.broadcast_to(v, (size,)) for v in self))
+        df = None if self.df is None else np.broadcast_to(self.df, (size,))
+        return Likelihood(np.broadcast_to(self.estimate, (size,)), np.broadcast_to(self.se, (size,)), df)
 
     def log_likelihood(self, effect: Floats) -> Floats:
         """Log of the likelihood of effects of shape (rows, ...)."""
         further = (1,) * (effect.ndim - 1)
-        estimate, se, df = (None if v is None else v.reshape(-1, *further) for v in self)
+        estimate, se = (v.reshape(-1, *further) for v in (self.estimate, self.se))
+        df = None if self.df is None else self.df.reshape(-1, *further)
         z = (estimate - effect) / se
         if df is None:
             return np.asarray(-0.5 * z * z - np.log(se) - 0.5 * np.log(2 * np.pi))
@@ -189,7 +192,7 @@ def evidence(
         title=name,
         method="normal likelihood"
         if df is None
-        else f"t{f', df {float(df):g},' if np.ndim(df) == 0 else ''} likelihood",
+        else f"t{f', df {float(given[2]):g},' if given[2].ndim == 0 else ''} likelihood",
         source=_SOURCE,
         metric=name,
         label=name,
@@ -204,6 +207,7 @@ def evidence(
             Evidence(
                 prior=str(prior),
                 belief=prior,
+                curves=None if shape else _curves(data, belief, posterior),
                 posterior={"effect": believed},
                 chance_better=exp(row(better)),
                 chance_worse=exp(row(worse)),
@@ -223,6 +227,15 @@ def evidence(
             ),
         ),
     )
+
+
+def _curves(data: Likelihood, prior: Prior, posterior: Posterior) -> Curves:
+    def density(x: Floats) -> Floats:
+        joint = data.log_likelihood(x[None, :])[0] + prior.reshaped((1,), 1).log_density(x)
+        return np.asarray(np.exp(joint - posterior.log_total[0]))
+
+    believed = (lambda x: np.exp(prior.reshaped((1,), 1).log_density(x))) if prior.proper else None
+    return Curves(posterior.quantiles, density, believed)
 
 
 def _check_asked(prior: Prior, null_interval: tuple[float, float] | None, kind: str | None, odds: float | None) -> None:

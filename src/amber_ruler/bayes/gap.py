@@ -55,6 +55,11 @@ class Quantity(ABC):
     def log_slope(self, places: Floats) -> Floats:
         """Log of how fast it moves along the scale."""
 
+    def density(self, places: Floats) -> Floats:
+        """Density of the quantity itself at places along the scale."""
+        with np.errstate(all="ignore"):
+            return np.nan_to_num(np.exp(self._heights(places)[1]), nan=0.0, posinf=0.0)
+
     def mean_and_sd(self) -> tuple[Floats | None, Floats | None]:
         """Mean and standard deviation, where there are such."""
         mean, sd = (None if v is None else np.array([v]) for v in (self.mean, self.sd))

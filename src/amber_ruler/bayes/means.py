@@ -2,16 +2,15 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
 from typing import Any, Literal, NamedTuple
 
 import numpy as np
 from numpy.typing import ArrayLike
 
-from amber_ruler.bayes import against, effect, plain
+from amber_ruler.bayes import effect, unstandardised
 from amber_ruler.bayes.posterior import Posterior
-from amber_ruler.bayes.priors import Cauchy, NormalInverseGamma, Reference
-from amber_ruler.bayes.summary import exp, figures, stacked, summary
+from amber_ruler.bayes.priors import Cauchy, NormalInverseGamma, Prior, Reference, Truncated
+from amber_ruler.bayes.summary import exp, figures, summary
 from amber_ruler.effects import Alternative
 from amber_ruler.errors import DataError, InputError
 from amber_ruler.measure import checks, shared
@@ -21,13 +20,14 @@ from amber_ruler.numeric.blocks import in_blocks
 from amber_ruler.numeric.gate import Floats, scalar_or_array
 from amber_ruler.register import method
 from amber_ruler.results import Comparison, EffectSize, Estimate, Evidence, PosteriorSummary
+from amber_ruler.results.parts import Curves
 from amber_ruler.samples import MeanGroup, Pairs, Summary
 from amber_ruler.samples import gate as groups
 
+__all__ = ["log_bayes_factor", "mean", "means", "pairs"]
+
 _PRIOR = Cauchy()
 _SOURCE = "Rouder et al. (2009), Psychonomic Bulletin & Review 16, 225-237"
-_JEFFREYS = "Jeffreys (1961), Theory of Probability, section 3.4"
-_NO_FACTOR = "A prior of each group's own mean and variance gives a posterior here, and no Bayes factor."
 _BLOCK = 32  # questions at a time: their nodes stay in the processor's cache
 _NO_TEST = {"p and interval": "there is no test"}
 
@@ -70,6 +70,7 @@ class _Told(NamedTuple):
     within: Floats
     standardised: Floats  # shape (7, rows)
     raw: Floats
+    rows: Posterior | None = None  # of the raw effect, where it is one question
 
 
 @method(
@@ -124,10 +125,8 @@ def mean(
     n, mean_, sd, at = gate.aligned(one.n, one.mean, one.sd, gate.finite("null", null))
     _check_spread(n, sd)
     if not isinstance(prior, Cauchy):
-        _only_with_a_factor(prior, spread, odds, alternative)
-        rows = zip(*(np.ravel(v) for v in (n, mean_, sd)), strict=True)
-        each = [plain.Difference(plain.posterior_of_mean(*row, prior)) for row in rows]
-        return _plain_mean(ask, one, (n, mean_, sd), _plain_evidence(ask, each, prior, at, "mean"), metric, prior)
+        unstandardised.only_with_a_factor(prior, spread, odds, alternative)
+        return unstandardised.one_mean(ask, one, (n, mean_, sd), prior, at, metric)
     seen = _seen((mean_ - at) + np.asarray(one.mean_tail), sd, n, n - 1)
     evidence, value, standardised = _evidence(ask, seen, _Model(prior, spread, alternative, odds), at, "mean")
     name = groups.named(metric, "value", one)
@@ -183,16 +182,16 @@ def means(
     treatment, control : array_like, Sample, Summary or Moments
         The two groups. A Summary of arrays, or Moments of several columns, asks many questions at once.
     prior : Cauchy, Reference or NormalInverseGamma, optional
-        A Cauchy is the prior of the standardised effect (difference over the common standard deviation) if there is one;
-        its scale is 1 unless given. Effects in experiments are often far smaller; a smaller scale is a fairer bet on
-        them. The others are priors of each group's own mean and variance: a posterior, and no Bayes factor.
+        A Cauchy is the prior of the standardised effect (difference over the common standard deviation) if there is
+        one; its scale is 1 unless given. Effects in experiments are often far smaller; a smaller scale is a fairer bet
+        on them. The others are priors of each group's own mean and variance: a posterior, and no Bayes factor.
     spread : "unknown" or "seen"
         What the effect in the metric's unit makes of the standard deviation: unknown like the effect itself, with
         p(sigma) = 1/sigma; or taken as it was seen, so that the posterior is that of the standardised effect, rescaled.
     values : "normal", "log-normal" or "zeros and log-normal"
-        How single values are spread. Skewed amounts may be log-normal, and with many zeros the share of the others times
-        a log-normal mean; both need the values themselves, and take the reference prior only. The mean of log-normal
-        values has no posterior mean, so that medians, limits and chances are told, and no losses.
+        How single values are spread. Skewed amounts may be log-normal, and with many zeros the share of the others
+        times a log-normal mean; both need the values themselves, and take the reference prior only. The mean of
+        log-normal values has no posterior mean, so that medians, limits and chances are told, and no losses.
     odds : float, optional
         Prior odds of a difference against none: the chance that there is none then follows.
     alpha : float, between 0 and 0.5
@@ -229,9 +228,9 @@ def means(
     factor is the two-sided one times twice the posterior chance of that direction.
 
     Under the reference prior p(mu, s^2) = 1/s^2 each mean is a t with n - 1 degrees of freedom, under the
-    normal-inverse-gamma one with twice its new shape, and their difference a Behrens-Fisher distribution [3]_; it has no
-    standard deviation where a group has at most 3 values. Log-normal: mu + s^2/2 under the reference prior, integrated
-    over s^2; the share of values above 0 has a uniform prior.
+    normal-inverse-gamma one with twice its new shape, and their difference a Behrens-Fisher distribution [3]_; it has
+    no standard deviation where a group has at most 3 values. Log-normal: mu + s^2/2 under the reference prior,
+    integrated over s^2; the share of values above 0 has a uniform prior.
 
     References
     ----------
@@ -250,7 +249,7 @@ def means(
     ask = shared.question(alpha, margin=margin, good=good)
     one, two = groups.two(treatment, control, "mean")
     if values != "normal":
-        return _skewed_means(ask, one, two, values, prior, (spread, odds, alternative), null, metric)
+        return unstandardised.skewed_means(ask, one, two, values, prior, (spread, odds, alternative), null, metric)
     if prior is None:
         prior = _PRIOR
     raw = (one.n, two.n, one.sd, two.sd, gate.finite("null", null), (np.asarray(one.mean) - two.mean))
@@ -258,8 +257,8 @@ def means(
     pooled = np.hypot(sd1 * np.sqrt(n1 - 1), sd0 * np.sqrt(n0 - 1)) / np.sqrt(np.maximum(n1 + n0 - 2, 1))
     _check_spread(np.minimum(n1, n0), pooled)
     if not isinstance(prior, Cauchy):
-        _only_with_a_factor(prior, spread, odds, alternative)
-        return _plain_means(ask, one, two, prior, at, metric)
+        unstandardised.only_with_a_factor(prior, spread, odds, alternative)
+        return unstandardised.two_means(ask, one, two, prior, at, metric)
     tail = np.asarray(one.mean_tail) - two.mean_tail
     seen = _seen(difference - at + tail, pooled, n1 * n0 / (n1 + n0), n1 + n0 - 2)
     evidence, value, standardised = _evidence(ask, seen, _Model(prior, spread, alternative, odds), at, "difference")
@@ -400,173 +399,6 @@ def log_bayes_factor(
     return scalar_or_array(effect.log_factor(t, df, n1 * n0 / (n1 + n0), scale).log)
 
 
-def _only_with_a_factor(prior: object, spread: str, odds: float | None, alternative: str) -> None:
-    """Refuse settings that a prior without a factor makes nothing of."""
-    if odds is not None:
-        raise InputError(f"odds {odds:g} make nothing of the prior {prior}: it gives no Bayes factor.")
-    if alternative != "two-sided":
-        raise InputError(f"alternative {alternative!r} is for a Bayes factor: the prior {prior} gives none.")
-    if spread != "unknown":
-        raise InputError(f"spread {spread!r} goes with a Cauchy prior of the standardised effect only.")
-    if not isinstance(prior, (Reference, NormalInverseGamma)):
-        raise InputError.rule("prior", str(prior), "a Cauchy, Reference or NormalInverseGamma")
-
-
-def _plain_evidence(
-    ask: shared.Question, each: list[plain.Difference], prior: object, null: Floats, what: str
-) -> Evidence:
-    """Posteriors of means or their differences, without a factor; losses where there is a mean."""
-    shape, at = null.shape, np.ravel(null)
-
-    def row(values: list[float]) -> Any:
-        return scalar_or_array(np.reshape(np.array(values), shape))
-
-    up, down = (row([f(d, float(v)) for d, v in zip(each, at, strict=True)]) for f in (_above, _below))
-    better, worse = (up, down) if ask.good == "higher" else (down, up)
-    within = None
-    if ask.margin:
-        m = ask.margin
-        within = row([_inside(d, float(v) - m, float(v) + m) for d, v in zip(each, at, strict=True)])
-    losses = {}
-    if what == "difference" and all(d.has_mean for d in each) and not at.any():
-        gain, loss = (row([d.log_loss(side) for d in each]) for side in ((1, -1) if ask.good == "higher" else (-1, 1)))
-        losses = {"log_expected_loss": loss, "log_control_loss": gain}
-        losses |= {"expected_loss": exp(loss), "control_loss": exp(gain)}
-    known = [summary(ask, figures(ask, d), what) for d in each]
-    return Evidence(
-        prior=str(prior),
-        posterior={what: stacked(known, shape)},
-        chance_better=exp(better),
-        chance_worse=exp(worse),
-        chance_within=within,
-        log_chance_better=better,
-        log_chance_worse=worse,
-        null=float(null) if null.ndim == 0 else 0.0,
-        **losses,
-    )
-
-
-def _above(one: plain.Difference, at: float) -> float:
-    return one.log_above(at)
-
-
-def _below(one: plain.Difference, at: float) -> float:
-    return one.log_below(at)
-
-
-def _inside(one: plain.Difference, low: float, high: float) -> float:
-    below, above = np.exp([one.log_below(v) for v in (low, high)]), np.exp([one.log_above(v) for v in (low, high)])
-    return float(max(below[1] - below[0] if below[1] < above[0] else above[0] - above[1], 0.0))
-
-
-def _plain_mean(
-    ask: shared.Question,
-    one: Summary,
-    seen: tuple[Floats, Floats, Floats],
-    evidence: Evidence,
-    metric: str | None,
-    prior: object,
-) -> Estimate:
-    own, name = evidence.posterior["mean"], groups.named(metric, "value", one)
-    return Estimate(
-        title=f"{name}: mean of {one.label}",
-        method=f"one mean, {'reference' if isinstance(prior, Reference) else 'conjugate'} prior",
-        source=_JEFFREYS,
-        metric=name,
-        label=one.label,
-        estimate=own.median,
-        interval=own.interval,
-        groups=(shared.mean_group(one.label, *seen),),
-        margin=ask.margin,
-        good=ask.good,
-        axis=groups.axis_of(one),
-        notes=(_NO_FACTOR,),
-        checks=(*checks.few(seen[0]), *checks.skewed(ask.alpha, "two-sided", one), *checks.missing(one)),
-        parts=(evidence,),
-    )
-
-
-def _plain_means(
-    ask: shared.Question,
-    one: Summary,
-    two: Summary,
-    prior: Reference | NormalInverseGamma,
-    null: Floats,
-    metric: str | None,
-) -> Comparison:
-    """Each group with its own mean and variance."""
-    numbers = gate.aligned(one.n, one.mean, one.sd, two.n, two.mean, two.sd, null)
-    each = [
-        plain.Difference(plain.posterior_of_mean(*row[:3], prior), plain.posterior_of_mean(*row[3:6], prior))
-        for row in zip(*(np.ravel(v) for v in numbers), strict=True)
-    ]
-    evidence = _plain_evidence(ask, each, prior, numbers[6], "difference")
-    own = evidence.posterior["difference"]
-    return Comparison(
-        **shared.between(ask, one, two, metric, "value"),
-        method="two means, unequal variances",
-        source="Ruben (1960), Journal of the Royal Statistical Society B 22, 188-194",
-        estimate=own.median,
-        interval=own.interval,
-        groups=tuple(shared.mean_group(g.label, *numbers[k : k + 3]) for g, k in ((one, 0), (two, 3))),
-        notes=(_NO_FACTOR,),
-        checks=(
-            *checks.few(numbers[0], numbers[3]),
-            *checks.skewed(ask.alpha, "two-sided", one, two),
-            *checks.missing(one, two),
-        ),
-        parts=(evidence,),
-    )
-
-
-def _skewed_means(
-    ask: shared.Question,
-    one: Summary,
-    two: Summary,
-    values: str,
-    prior: object,
-    settings: tuple[str, float | None, str],
-    null: ArrayLike,
-    metric: str | None,
-) -> Comparison:
-    """Means of log-normal values, with zeros or without."""
-    if prior is not None and not isinstance(prior, Reference):
-        raise InputError.rule("prior", str(prior), f"the reference prior with {values} values")
-    _only_with_a_factor(Reference(), *settings)
-    if np.any(np.asarray(null) != 0):
-        raise InputError.rule("null", null, f"0 with {values} values")
-    shape = plain.log_normal_mean if values == "log-normal" else plain.zeros_and_log_normal
-    curves = []
-    for group in (one, two):
-        if group.values is None:
-            raise InputError(f"{values} needs the values of {group.label} one by one, not numbers made of them.")
-        curves.append(shape(group.values, group.label))
-    none = against.Moments(None, None)
-    joins = (
-        against.Join("difference", "difference", "metric", "difference", none),
-        against.Join("lift", "lift", "relative", "log ratio", none),
-    )
-    found = against.evidence_of_pairs(ask, [against.Pair(*curves, joins)], (), prior="reference", odds=None)
-    none_there = dict.fromkeys(("expected_loss", "control_loss", "log_expected_loss", "log_control_loss"))
-    evidence = replace(found, **none_there)
-    own = evidence.posterior["difference"]
-    n1, n0 = (np.asarray(float(g.n)) for g in (one, two))
-    return Comparison(
-        **shared.between(ask, one, two, metric, "value"),
-        method=f"two means of {values} values",
-        source="Zellner (1971), Journal of the American Statistical Association 66, 327-330",
-        estimate=own.median,
-        interval=own.interval,
-        effects=against.effects_of(evidence, ("lift",)),
-        groups=tuple(
-            shared.mean_group(g.label, n, np.asarray(g.mean), np.asarray(g.sd)) for g, n in ((one, n1), (two, n0))
-        ),
-        notes=(_NO_FACTOR, f"The mean of {values} values has no posterior mean: medians, limits and chances only."),
-        checks=(*checks.few(n1, n0), *checks.missing(one, two)),
-        parts=(evidence,),
-    )
-
-
 def _check_spread(n: Floats, sd: Floats) -> None:
     if gate.some(n < 2):
         raise DataError("A group has 1 unit: a spread needs at least 2.")
@@ -610,6 +442,7 @@ def _evidence(
     part = Evidence(
         prior=str(model),
         belief=model.prior,
+        curves=None if told.rows is None or shape else _curves(told.rows, model, rows, float(null)),
         posterior={what: own, "standardised": standardised},
         chance_better=exp(row(log_better)),
         chance_worse=exp(row(log_worse)),
@@ -624,7 +457,7 @@ def _evidence(
         log_bayes_factor=row(log_factor),
         factor_error=row(told.error),
         odds=model.odds,
-        null=scalar_or_array(null) if np.ndim(null) == 0 else 0.0,
+        null=scalar_or_array(null),
         **sided,
     )
     return part, own, EffectSize(standardised.median, standardised.interval, "standardised effect", aside=True)
@@ -640,7 +473,27 @@ def _tell(ask: shared.Question, rows: list[Floats], model: _Model) -> _Told:
 
     in_blocks(work, size, _BLOCK)
     each = [blocks[start] for start in sorted(blocks)]
-    return each[0] if len(each) == 1 else _Told(*(np.concatenate(v, axis=-1) for v in zip(*each, strict=True)))
+    if len(each) == 1:
+        return each[0]
+    arrays: list[Any] = [np.concatenate(v, axis=-1) for v in zip(*(one[:-1] for one in each), strict=True)]
+    return _Told(*arrays)
+
+
+def _curves(posterior: Posterior, model: _Model, rows: list[Floats], null: float) -> Curves:
+    """In the metric's unit; the prior at the spread that was seen."""
+    sd, scale = float(rows[3][0]), float(rows[4][0])
+    prior = Cauchy(scale * sd, null) if model.alternative == "two-sided" else None
+    believed: Prior = prior or Truncated(Cauchy(scale * sd, null), *(null + np.array(model.ends)))
+
+    def quantiles(below: tuple[float, ...] = (), above: tuple[float, ...] = ()) -> Floats:
+        return null + sd * posterior.quantiles(below, above)
+
+    def density(x: Floats) -> Floats:
+        z = (x - null) / sd
+        inside = (z >= model.ends[0]) & (z <= model.ends[1])
+        return np.where(inside, posterior.at(z[None, :])[2][0] / sd, 0.0)
+
+    return Curves(quantiles, density, lambda x: np.exp(believed.log_density(x)))
 
 
 def _tell_some(ask: shared.Question, rows: list[Floats], model: _Model) -> _Told:
@@ -671,4 +524,5 @@ def _tell_some(ask: shared.Question, rows: list[Floats], model: _Model) -> _Told
         within,
         known,
         own_known,
+        own,
     )

@@ -50,8 +50,9 @@ def posterior_of_mean(n: float, mean: float, sd: float, prior: Reference | Norma
 class Difference:
     """Posterior of the difference of two means, each a t: the Behrens-Fisher distribution; or of one mean alone.
 
-    Given how the information splits between both, u ~ Beta(df1 / 2, df0 / 2), it is a t with df1 + df0 degrees of freedom
-    (Ruben, 1960), so that one sum over u gives every probability. It is symmetric: the central interval is the densest.
+    Given how the information splits between both, u ~ Beta(df1 / 2, df0 / 2), it is a t with df1 + df0 degrees of
+    freedom (Ruben, 1960), so that one sum over u gives every probability. It is symmetric: the central interval is the
+    densest.
     """
 
     def __init__(self, one: Scaled, two: Scaled | None = None) -> None:
@@ -80,6 +81,11 @@ class Difference:
             None if any(s is None for s in spreads) else np.array([float(np.hypot.reduce([s or 0.0 for s in spreads]))])
         )
         return (np.array([self.centre]) if min(p.df for p in each) > 1 else None), sd
+
+    def density(self, x: Floats) -> Floats:
+        """Density at values."""
+        z = (x[..., None] - self.centre) / self._scales
+        return np.asarray((np.exp(log_t(z, self.df)) / self._scales) @ self._mass)
 
     def log_above(self, x: float) -> float:
         """Log of the probability above a value, however far in a tail."""

@@ -7,7 +7,7 @@ from typing import NamedTuple
 
 import numpy as np
 from numpy.polynomial import legendre
-from numpy.typing import ArrayLike
+from numpy.typing import ArrayLike, NDArray
 
 from amber_ruler.errors import DataError
 from amber_ruler.numeric.gate import Floats
@@ -35,6 +35,7 @@ _TAILS = (1 - np.cos(np.linspace(0, np.pi, 65))) / 2  # where the shortest inter
 _END = 2e-3  # of what it leaves out, below which it may begin at an end
 
 LogDensity = Callable[[Floats], Floats]
+Flags = NDArray[np.bool_]
 
 
 class Posterior(NamedTuple):
@@ -132,7 +133,7 @@ class Posterior(NamedTuple):
         top = value.max(axis=(1, 2), keepdims=True)
         top = np.where(np.isfinite(top), top, 0.0)
         with np.errstate(divide="ignore"):
-            return np.minimum(top[:, 0, 0] + np.log(np.exp(value - top).sum(axis=(1, 2))), 0.0)
+            return np.asarray(np.minimum(top[:, 0, 0] + np.log(np.exp(value - top).sum(axis=(1, 2))), 0.0))
 
     def chance(self, low: ArrayLike, high: ArrayLike) -> Floats:
         """Probability between two of the edges, a row each."""
@@ -209,7 +210,7 @@ class Posterior(NamedTuple):
 
     def _from_an_end(
         self, low: Floats, high: Floats, tail: Floats, start: Floats, inside: Floats
-    ) -> tuple[Floats, Floats]:
+    ) -> tuple[Flags, Flags]:
         """Whether the density falls from the lower end on, or rises up to the upper one."""
         held = np.flatnonzero(np.diff(self.edges).max(axis=0))
         ends = self.edges[:, held[0]], self.edges[:, held[-1] + 1]
@@ -217,7 +218,7 @@ class Posterior(NamedTuple):
         return (tail < _END) & (f[:, 2] >= f[:, 1]), (tail > 1 - _END) & (f[:, 3] >= f[:, 0])
 
     def _level(
-        self, level: float, low: Floats, high: Floats, rows: Floats, start: Floats, inside: Floats
+        self, level: float, low: Floats, high: Floats, rows: Flags, start: Floats, inside: Floats
     ) -> tuple[Floats, Floats]:
         """Newton's steps to an interval with equal densities at its ends, in the rows that ask for one."""
         settled, span = ~rows, high - low
@@ -287,7 +288,7 @@ def _inverse(value: Floats, goal: Floats) -> Floats:
         u = moved
         if small.all():
             break
-    return u
+    return np.asarray(u)
 
 
 def _mode(log_density: LogDensity, places: Floats, low: Floats, high: Floats) -> tuple[Floats, Floats]:

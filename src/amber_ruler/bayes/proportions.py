@@ -103,6 +103,7 @@ def proportion(
         odds=odds,
         factors=factors,
         place=special.logit,
+        prior_curve=_prior(prior),
     )
     own = evidence.posterior["share"]
     name = groups.named(metric, "success", one)
@@ -331,13 +332,14 @@ def _pair(row: tuple[float, ...], prior: Beta, other: Beta, common: Beta | None)
         Join("lift", "lift", "relative", "log ratio", lift),
         Join("odds_ratio", "odds ratio", "ratio", "log odds ratio", odds),
     )
+    priors = _prior(prior), _prior(other)
     if common is None:
-        return Pair(one, two, joins)
+        return Pair(one, two, joins, priors=priors)
     before = np.log([0.5, 0.5])
     if prior != other:
-        before = Line.of([_prior(prior), _prior(other)]).log_chance_highest()
+        before = Line.of([*priors]).log_chance_highest()
     factor = _factor_of_two((a1, b1, prior), (a0, b0, other), common, x1 + x0, n1 + n0 - x1 - x0)
-    return Pair(one, two, joins, factor, float(before[0]), float(before[1]))
+    return Pair(one, two, joins, factor, float(before[0]), float(before[1]), priors)
 
 
 def _prior(prior: Beta) -> Curve:

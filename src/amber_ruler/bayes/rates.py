@@ -103,6 +103,7 @@ def rate(
         odds=odds,
         factors=factors,
         place=np.log,
+        prior_curve=curve.rate(prior.events, prior.exposure),
     )
     own = evidence.posterior["rate"]
     name = groups.named(metric, "events", one)
@@ -306,13 +307,14 @@ def _pair(row: tuple[float, ...], prior: Gamma, other: Gamma, common: Gamma | No
         Join("difference", "difference", "rate", "difference", against.moments_of_difference(first, second)),
         Join("lift", "lift", "relative", "log ratio", lift),
     )
+    priors = curve.rate(prior.events, prior.exposure), curve.rate(other.events, other.exposure)
     if common is None:
-        return Pair(one, two, joins)
+        return Pair(one, two, joins, priors=priors)
     before = np.log([0.5, 0.5])
     if prior != other:
-        before = Line.of([_known(p, 0.0, 0.0)[0] for p in (prior, other)]).log_chance_highest()
+        before = Line.of([*priors]).log_chance_highest()
     factor = _factor_of_two((a1, b1, prior), (a0, b0, other), common, x1 + x0, e1 + e0)
-    return Pair(one, two, joins, factor, float(before[0]), float(before[1]))
+    return Pair(one, two, joins, factor, float(before[0]), float(before[1]), priors)
 
 
 def _log_gamma_rest(a: float) -> float:

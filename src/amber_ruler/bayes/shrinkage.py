@@ -20,6 +20,8 @@ from amber_ruler.numeric.roots import bracketed_number
 from amber_ruler.register import method
 from amber_ruler.results import Axis, Estimate, Evidence, Interval, Pooling, PosteriorSummary
 
+__all__ = ["prior_from", "shrink"]
+
 Spread = Literal["reml", "ml", "moments"]
 _SOURCES = {
     "reml": "Harville (1977), Journal of the American Statistical Association 72, 320-338",

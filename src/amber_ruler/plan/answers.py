@@ -137,6 +137,7 @@ class Simulation(Result):
     effect: float
     test: str
 
+
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False, repr=False)
 class EvidenceForecast(Result):
     """How strong the evidence will be with so many units; arrays where several numbers of units were asked.

@@ -18,6 +18,7 @@ from amber_ruler.plan.search import MOST_UNITS
 
 if TYPE_CHECKING:
     from amber_ruler.plan.planned import Planned, Units
+    from amber_ruler.plan.questions import Design
 
 Direction = Literal["right", "either"]
 _CURVE = np.array([0.1, 0.2, 0.35, 0.5, 0.7, 0.85, 1.0, 1.2, 1.5, 2.0, 2.6])
@@ -27,7 +28,7 @@ _SOURCE = "O'Hagan, Stevens & Campbell (2005), Pharmaceutical Statistics 4, 187-
 class _Averaged:
     """A design whose power is averaged over a prior: effects as nodes, cut to what there can be."""
 
-    def __init__(self, design: Planned, prior: Prior, direction: Direction) -> None:
+    def __init__(self, design: Design, prior: Prior, direction: Direction) -> None:
         if not isinstance(prior, Prior) or not prior.proper or prior.shape:
             raise InputError.rule("prior", str(prior), "one prior of the effect with a mass of 1, such as Normal(1, 2)")
         gate.choice("direction", direction, ("right", "either"))
@@ -41,9 +42,9 @@ class _Averaged:
             ends = max(float(ends[0]), -float(design._most(-1.0))), min(float(ends[1]), float(design._most(1.0)))
         self.cut = ends != prior.ends
         belief = prior.reshaped((1,), 1, 1, 1)
-        about = [tuple(np.array([float(v)]) for v in prior.about)]
+        about = [(np.array([float(prior.about[0])]), np.array([float(prior.about[1])]))]
         low, high = (np.array([float(v)]) for v in ends)
-        row = Posterior.of(belief.log_density, about, cuts=[np.zeros(1)], ends=(low, high))  # type: ignore[arg-type]
+        row = Posterior.of(belief.log_density, about, cuts=[np.zeros(1)], ends=(low, high))
         self.effect, self.mass = row.x.ravel(), row.mass.ravel()
         keep = self.mass > 0
         self.effect, self.mass = self.effect[keep], self.mass[keep]
@@ -65,7 +66,7 @@ class _Averaged:
         """Of a two-sided test the half that looks to one side."""
         if self.design.alternative == alternative:
             return self.design
-        return replace(self.design, alternative=alternative, alpha=self.design.alpha / 2)  # type: ignore[call-arg]
+        return replace(self.design, alternative=alternative, alpha=self.design.alpha / 2)
 
     @property
     def ceiling(self) -> float:
@@ -74,13 +75,13 @@ class _Averaged:
         return float(self.mass[sides.get(self.design.alternative, self.effect != 0)].sum())
 
 
-def assurance(design: Planned, units: Units, prior: Prior, direction: Direction) -> Assurance:
+def assurance(design: Design, units: Units, prior: Prior, direction: Direction) -> Assurance:
     """Assurance with so many units."""
     averaged = _Averaged(design, prior, direction)
     return _answer(averaged, units, prior, None)
 
 
-def units_for(design: Planned, target: float, prior: Prior, direction: Direction) -> Assurance:
+def units_for(design: Design, target: float, prior: Prior, direction: Direction) -> Assurance:
     """The fewest units with an assurance."""
     gate.between("assurance", gate.single("assurance", target), 0, 1)
     averaged = _Averaged(design, prior, direction)

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from typing import Literal
 
 import numpy as np
-from numpy.typing import ArrayLike
+from numpy.typing import ArrayLike, NDArray
 from scipy import special
 
 from amber_ruler.bayes.evidence import Likelihood
@@ -138,7 +138,12 @@ class Evidence:
         return self._forecast(int(most), told, threshold, "units for decisive evidence", chance)
 
     def _forecast(
-        self, n: int | Floats, told: Sequence[float | Floats], threshold: float, question: str, chance: float | None = None
+        self,
+        n: int | Floats,
+        told: Sequence[float | Floats],
+        threshold: float,
+        question: str,
+        chance: float | None = None,
     ) -> EvidenceForecast:
         at_null, at_mean, expected_null, expected_effect, for_none, for_effect, wrong_effect, wrong_none = told
         notes = [] if self._has_mean() else ["The prior has no mean: its median stands for it."]
@@ -209,7 +214,7 @@ class Evidence:
         )
 
     def _estimates(self, m: float, se: float) -> tuple[Floats, Floats]:
-        """Estimates that may be seen, and what each stands for in a sum: panels around the null and across the prior."""
+        """Estimates that may be seen, and what each stands for in a sum."""
         about = Posterior.of(
             lambda x: self.prior.reshaped((1,), 1, 1, 1).log_density(x),
             [tuple(np.array([float(v)]) for v in self.prior.about)],  # type: ignore[list-item]
@@ -235,7 +240,7 @@ class Evidence:
             return np.array([])
         return bracketed_root(lambda at: self._log_factors(at, m)[0] - size, x[k], x[k + 1], rtol=1e-11)
 
-    def _chance(self, ends: Floats, x: Floats, inside: Floats, m: float, se: float) -> tuple[float, float]:
+    def _chance(self, ends: Floats, x: Floats, inside: NDArray[np.bool_], m: float, se: float) -> tuple[float, float]:
         """Probability of the estimates inside, under the null and under the prior."""
         marks = np.concatenate([[-np.inf], ends, [np.inf]])
         which = np.interp(ends, x, np.arange(x.size)) if ends.size else np.array([])
@@ -274,7 +279,7 @@ class Evidence:
     def _tail_df(self) -> float:
         """Degrees of freedom of the prior's tail: infinite where it ends, or falls like a normal one."""
         inner = getattr(self.prior, "prior", self.prior)
-        if np.all(np.isfinite(self.prior.ends)):
+        if all(np.isfinite(end) for end in self.prior.ends):
             return np.inf
         return 1.0 if isinstance(inner, Cauchy) else float(inner.df) if isinstance(inner, StudentT) else np.inf
 
@@ -292,5 +297,3 @@ _GEOMETRIC = np.concatenate([-(2.0 ** -np.arange(0, 16)), 2.0 ** -np.arange(15, 
 def _check_threshold(threshold: float) -> None:
     if gate.single("threshold", threshold) <= 1:
         raise InputError.rule("threshold", threshold, "above 1")
-
-

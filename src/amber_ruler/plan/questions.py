@@ -13,9 +13,9 @@ from amber_ruler.bayes.priors import Prior
 from amber_ruler.errors import DesignError
 from amber_ruler.numeric import gate
 from amber_ruler.numeric.gate import Floats
+from amber_ruler.plan import assurance as averaged
 from amber_ruler.plan import modifiers as change
 from amber_ruler.plan import search
-from amber_ruler.plan import assurance as averaged
 from amber_ruler.plan.answers import Assurance, Cost, PlanAnswer, PlanGrid, Simulation
 from amber_ruler.plan.grid import grid
 from amber_ruler.plan.planned import EffectGiven, Planned, Units

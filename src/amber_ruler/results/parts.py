@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any
 
@@ -26,6 +26,23 @@ LARGEST = 700.0  # log of a factor beyond which only the log is told
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False)
 class Part:
     """Base of the parts."""
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Curves:
+    """Densities of the quantity that is estimated, as functions of its values.
+
+    Attributes
+    ----------
+    quantiles : callable
+        Of probabilities below and above, each a tuple: posterior quantiles of shape (1, chances).
+    posterior, prior : callable
+        Densities at values; no prior where it has no density.
+    """
+
+    quantiles: Callable[..., Floats]
+    posterior: Callable[[Floats], Floats]
+    prior: Callable[[Floats], Floats] | None = None
 
 
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False)
@@ -66,10 +83,10 @@ class Evidence(Part):
         where it goes on.
     best_scale, best_log_factor : float or None
         The scale that favours an effect most, and the log of the factor there.
-    null : float
+    null : float or ndarray
         The value from which better and worse are counted.
-    belief : object
-        The prior itself; it stays in memory.
+    belief, curves : object
+        The prior itself, and both densities as a figure draws them; they stay in memory.
     """
 
     prior: str
@@ -95,8 +112,9 @@ class Evidence(Part):
     scales_beyond: tuple[float, float | None] | None = None
     best_scale: float | None = None
     best_log_factor: float | None = None
-    null: float = 0.0
+    null: Number = 0.0
     belief: Any = field(default=None, metadata=HIDDEN)
+    curves: Curves | None = field(default=None, metadata=HIDDEN)
 
     @property
     def factor_for_none(self) -> Number | None:

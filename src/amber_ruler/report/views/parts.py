@@ -59,7 +59,8 @@ class _Evidence:
                 said = f"; {result.treatment} is better with a probability of {better}"
             else:
                 side = "above" if result.good == "higher" else "below"
-                null = numbers.percent(part.null) if result.percent else numbers.number(part.null)
+                at = float(part.null)
+                null = numbers.percent(at) if result.percent else numbers.number(at)
                 said = f"; {side} {null} with a probability of {better}"
         if part.log_bayes_factor is None:
             return said
@@ -125,7 +126,7 @@ def _factors(part: Evidence, result: Measurement) -> list[tuple[str, str]]:
     ]
     for side, log_side in (("above", part.log_factor_above), ("below", part.log_factor_below)):
         if log_side is not None:
-            start = numbers.number(part.null)
+            start = numbers.number(float(part.null))
             found.append((f"Bayes factor for {what} {side} {start} only", factor_text(float(log_side))))
     return found
 
