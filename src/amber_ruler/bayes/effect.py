@@ -110,7 +110,7 @@ def _panels(centre: Floats, spread: Floats, scale: Floats, cuts: Cuts, ends: End
     farthest = np.max((np.abs(centre) + likely[-1] * spread) / narrow)
     believed = _BELIEVED[: np.searchsorted(_BELIEVED, farthest)]
     places = [(centre, spread, likely), (np.zeros(centre.shape), narrow, believed)]
-    places += [(cut + 0 * centre, spread, _CLOSE) for cut in (np.zeros(1), *cuts)]
+    places += [(cut[: centre.size] + 0 * centre, spread, _CLOSE) for cut in (np.zeros(1), *cuts)]
     edges = np.concatenate(
         [at[:, None] + width[:, None] * np.concatenate([-s[::-1], [0.0], s]) for at, width, s in places], axis=1
     )
@@ -120,8 +120,9 @@ def _panels(centre: Floats, spread: Floats, scale: Floats, cuts: Cuts, ends: End
 @cache
 def _knots(size: int) -> tuple[Floats, Floats]:
     """Chebyshev's points, and from values there to the coefficients of the polynomial through them."""
-    knots: Floats = chebyshev.chebpts1(size)
-    return knots, chebyshev.chebvander(knots, size - 1) * np.where(np.arange(size) == 0, 1 / size, 2 / size)
+    knots = np.asarray(chebyshev.chebpts1(size), dtype=np.float64)
+    half = np.where(np.arange(size) == 0, 1 / size, 2 / size)
+    return knots, np.asarray(chebyshev.chebvander(knots, size - 1) * half, dtype=np.float64)
 
 
 class _LogLikelihood(NamedTuple):

@@ -26,6 +26,7 @@ _ROOMS = (
     "measure.counts",
     "measure.factors",
     "multiplicity",
+    "bayes.decision",
     "sequential",
     "plan",
     "plan.answers",
@@ -57,7 +58,11 @@ def read(text: str) -> Result:
 @cache
 def known_types() -> Mapping[str, type]:
     """Every class that may stand in a result, by its name in JSON."""
-    return {type_tag(kind): kind for room in _ROOMS for kind in _classes(f"amber_ruler.{room}")}
+    found: dict[str, type] = {}
+    for room in _ROOMS:  # what a result is made of comes first: a design may be called as a part is
+        for kind in _classes(f"amber_ruler.{room}"):
+            found.setdefault(type_tag(kind), kind)
+    return found
 
 
 @cache

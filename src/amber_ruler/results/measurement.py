@@ -280,7 +280,9 @@ def _side_by_side(each: Sequence[M], axis: Axis) -> M:
         "log_chance_worse", "log_expected_loss", "log_control_loss", "bayes_factor", "log_bayes_factor",
         "log_factor_above", "log_factor_below",
     )  # fmt: skip
-    evidence = Evidence(prior=axis.name, **{name: together([getattr(p, name) for p in parts]) for name in names})
+    evidence = Evidence(
+        prior="as the axis says", **{name: together([getattr(p, name) for p in parts]) for name in names}
+    )
     low, high = (np.array([float(getattr(one.interval, end)) for one in each]) for end in ("low", "high"))
     return replace(
         first,

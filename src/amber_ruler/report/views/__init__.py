@@ -24,13 +24,16 @@ class View(Protocol):
 
 # The module here that views each type of result.
 VIEWS = {
+    "assurance": "assurance",
     "boundaries": "boundaries",
     "comparison": "comparison",
     "corrected": "corrected",
     "daily": "daily",
+    "decision": "decision",
     "description": "description",
     "earlier_study": "earlier",
     "estimate": "estimate",
+    "evidence_forecast": "evidence_forecast",
     "factors": "factors",
     "family": "family",
     "findings": "findings",

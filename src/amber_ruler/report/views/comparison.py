@@ -67,6 +67,9 @@ def draw(result: Comparison, ax: Axes | None = None) -> Axes:
     """Each group's value with its interval, above the ruler of the difference."""
     from amber_ruler.report.drawing import draw_rulers, new_axes
 
+    drawn = views_of_parts.figure(result, ruler, ax)
+    if drawn is not None:
+        return drawn
     arms = result.groups
     whole = np.ndim(result.estimate) == 0 and all(np.ndim(g.mean) == 0 for g in arms)
     if not (whole and result.quantity in _DRAWN and arms and math.isfinite(float(arms[0].se))):

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
@@ -22,6 +22,9 @@ from amber_ruler.report.views.measured import (
 )
 from amber_ruler.report.views.shared import alarms, checks_and_notes
 from amber_ruler.results import Estimate
+
+if TYPE_CHECKING:
+    from matplotlib.axes import Axes
 
 
 def layout(result: Estimate) -> list[Block]:
@@ -50,6 +53,14 @@ def ruler(result: Estimate) -> Ruler:
     centre = None if result.test is None and result.evidence is None else float(result.null)
     row = ruler_row(result, result.label)
     return Ruler((row,), centre, result.margin, result.percent, "%" if result.percent else "")
+
+
+def draw(result: Estimate, ax: Axes | None = None) -> Axes:
+    """What a part has to show, or the ruler."""
+    from amber_ruler.report.drawing import draw_rulers
+
+    drawn = views_of_parts.figure(result, ruler, ax)
+    return draw_rulers(ruler(result), ax=ax, title=result.title) if drawn is None else drawn
 
 
 def sentence(result: Estimate) -> str:

@@ -14,6 +14,7 @@ from amber_ruler.report.views.shared import alarms, checks_and_notes
 from amber_ruler.results import Comparison, Interval, Measurement
 
 MOST_ROWS = 30
+_TRACED = 11  # of many priors or looks at the data, those that are told
 
 
 def layout(result: Measurement) -> list[Block]:
@@ -35,7 +36,7 @@ def layout(result: Measurement) -> list[Block]:
     cells = [tuple(_cells(result, table, k, sized=sized)) for k in order(result)[:MOST_ROWS]]
     left = (0, len(header) - 1) if _judged(result) else (0,)
     size = np.size(result.estimate)
-    more = f"{size - MOST_ROWS:,} more in .to_frame()" if size > MOST_ROWS else ""
+    more = f"{size - len(cells):,} more in .to_frame()" if size > len(cells) else ""
     head = heading(result)
     return [
         type(head)(head.title, head.below),
@@ -59,6 +60,8 @@ def labels(result: Measurement) -> list[str]:
 def order(result: Measurement) -> list[int]:
     """Of pairs those that differ first, each kind from the largest difference down; others as they were asked."""
     size = np.size(result.estimate)
+    if result.trace is not None and size > _TRACED:
+        return list(np.unique(np.round(np.linspace(0, size - 1, _TRACED)).astype(int)))
     if result.axis is None or result.axis.name != "pair" or result.correction is None:
         return list(range(size))
     stands, estimate = np.ravel(result.correction.stands), np.ravel(result.estimate)
@@ -84,6 +87,10 @@ def ruler(result: Measurement) -> Ruler:
 def sentence(result: Measurement) -> str:
     """How many there are, and which stand out."""
     size = np.size(result.estimate)
+    if result.trace is not None:
+        return views_of_parts.trace_words(result)
+    if result.pooling is not None:
+        return views_of_parts.pooling_words(result)
     if not isinstance(result, Comparison):
         return f"{size:,} estimates of {result.metric}."
     if result.correction is not None:

@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Sequence
-from typing import Any, Protocol
+from collections.abc import Callable, Sequence
+from typing import TYPE_CHECKING, Any, Protocol
 
 import numpy as np
 
 from amber_ruler.report import numbers
-from amber_ruler.report.blocks import Block, Grid, Lines, RulerRow
+from amber_ruler.report.blocks import Block, Grid, Lines, Ruler, RulerRow
 from amber_ruler.report.views.measured import amounts, ruler_row
 from amber_ruler.results import (
     Adjustment,
@@ -21,8 +21,13 @@ from amber_ruler.results import (
     Looks,
     Measurement,
     Part,
+    Pooling,
+    Trace,
     evidence_band,
 )
+
+if TYPE_CHECKING:
+    from matplotlib.axes import Axes
 
 
 class PartView(Protocol):
@@ -171,6 +176,63 @@ def _scales_said(part: Evidence) -> list[Block]:
     return [Lines((f"The factor stays {way} for prior scales {span}. {most}",))]
 
 
+class _Trace:
+    def blocks(self, part: Trace, result: Measurement) -> list[Block]:
+        marks = [(name, numbers.number(at), factor_text(v)) for name, (at, v) in part.marks.items()]
+        at, top = part.largest
+        where = result.axis.labels[int(at) - 1] if part.along == "prior" and result.axis else numbers.number(at)
+        marks.append(("largest", where, factor_text(top)))
+        passes = ", ".join(numbers.number(v) for v in part.changes)
+        said = f"The factor passes {part.threshold:g} or 1/{part.threshold:g} at {passes}." if passes else ""
+        return [
+            Grid(("", part.along, "Bayes factor"), tuple(marks)),
+            *([Lines((said,))] if said else []),
+        ]
+
+    def clause(self, part: Trace, result: Measurement) -> str:
+        return ""
+
+    def columns(self, part: Trace) -> dict[str, Any]:
+        return {part.along.replace(" ", "_") + "_at": part.at}
+
+
+class _Pooling:
+    def blocks(self, part: Pooling, result: Measurement) -> list[Block]:
+        mean, low, high = numbers.together(part.mean, float(part.interval.low), float(part.interval.high))
+        first, last = numbers.together(float(part.prediction.low), float(part.prediction.high))
+        p = numbers.p_value(part.q_p_value)
+        level = f"{100 * part.interval.level:g}%"
+        facts = [
+            ("mean of the true effects", f"{mean}, {level} interval {low} to {high}"),
+            ("their spread, tau", numbers.number(part.tau)),
+            (
+                "scatter beyond chance",
+                f"{numbers.percent(part.excess)} of it; Q {numbers.number(part.q)}, p {p}",
+            ),
+            ("a next one", f"{level} interval {first} to {last}"),
+        ]
+        names = result.axis.labels if result.axis else [str(k + 1) for k in range(part.estimates.size)]
+        table = tuple(
+            (
+                name,
+                numbers.number(float(y)),
+                numbers.number(float(se)),
+                numbers.number(float(x)),
+                numbers.percent(float(w)),
+            )
+            for name, y, se, x, w in zip(
+                names, part.estimates, part.ses, np.ravel(result.estimate), part.shares, strict=True
+            )
+        )
+        return [Grid(("", "as seen", "se", "shrunken", "share of the mean"), table), Grid(("", ""), tuple(facts))]
+
+    def clause(self, part: Pooling, result: Measurement) -> str:
+        return ""
+
+    def columns(self, part: Pooling) -> dict[str, Any]:
+        return {"as_seen": part.estimates, "se_as_seen": part.ses, "share_of_mean": part.shares}
+
+
 class _Adjustment:
     def blocks(self, part: Adjustment, result: Measurement) -> list[Block]:
         table = []
@@ -250,6 +312,8 @@ class _Draws:
 
 VIEWS: dict[type[Part], PartView] = {
     Evidence: _Evidence(),
+    Trace: _Trace(),
+    Pooling: _Pooling(),
     Adjustment: _Adjustment(),
     Correction: _Correction(),
     Looks: _Looks(),
@@ -329,6 +393,39 @@ def best_words(result: Family) -> str:
     sure = chance(float(part.chance_best or 0.0))
     said = f"{best.metric}: {named} is the best of {len(result)} with a probability of {sure}"
     return f"{said}; choosing it loses {loss} on average."
+
+
+def figure(result: Measurement, ruler: Callable[[Any], Ruler], ax: Axes | None) -> Axes | None:
+    """What the evidence has to show of its own: its course, or both densities of a result that remembers them."""
+    from amber_ruler.report import beliefs
+
+    if result.trace is not None:
+        return beliefs.evidence_along(result, result.trace, ax)
+    part = result.evidence
+    if part is not None and part.curves is not None and np.ndim(result.estimate) == 0:
+        return beliefs.prior_and_posterior(result, part.curves, ruler(result), ax)
+    return None
+
+
+def trace_words(result: Measurement) -> str:
+    """Between what the evidence stays."""
+    part = result.trace
+    if part is None:
+        return ""
+    low, high = (factor_text(float(v)) for v in (np.min(part.log_factors), np.max(part.log_factors)))
+    over = {"prior": "these priors", "prior scale": "these prior scales"}.get(part.along, "these data")
+    return f"{result.metric}: the Bayes factor stays between {low} and {high} over {over}."
+
+
+def pooling_words(result: Measurement) -> str:
+    """What many estimates have in common."""
+    part = result.pooling
+    if part is None:
+        return ""
+    low, high = numbers.together(float(part.prediction.low), float(part.prediction.high))
+    mean, tau = numbers.number(part.mean), numbers.number(part.tau)
+    said = f"{result.metric}: {part.estimates.size} effects around {mean} with a spread of {tau}"
+    return f"{said}; a next one lies between {low} and {high}."
 
 
 def rulers(result: Measurement) -> tuple[RulerRow, ...]:
