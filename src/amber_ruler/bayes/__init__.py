@@ -22,6 +22,7 @@ from amber_ruler.bayes.priors import (
 from amber_ruler.bayes.proportions import best_proportion, proportion, proportions
 from amber_ruler.bayes.rates import best_rate, rate, rates
 from amber_ruler.bayes.shrinkage import prior_from, shrink
+from amber_ruler.bayes.unfolding import unfolding
 
 __all__ = [
     "Beta",
@@ -54,4 +55,5 @@ __all__ = [
     "rate",
     "rates",
     "shrink",
+    "unfolding",
 ]

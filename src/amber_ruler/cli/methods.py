@@ -100,9 +100,12 @@ def _sources(method: Method) -> dict[str, tuple[Any, Any]]:
     """Where the numbers come from."""
     if method.takes == "numbers":
         said = parameters(method.bare)
+        listed = "Several numbers, separated by commas, ask many at once."
         numbers_of = {
-            name: _maybe(said.get(", ".join(method.data), said.get(name, "")), of=float) for name in method.data
+            name: _maybe(f"{said.get(', '.join(method.data), said.get(name, ''))} {listed}") for name in method.data
         }
+        if "labels" in method.settings:
+            numbers_of["labels"] = _maybe("What each is called, separated by commas.")
         return {"file": (Annotated[Path | None, typer.Argument(hidden=True)], None), **numbers_of}
     file = typer.Argument(
         help="A CSV, Parquet or JSON Lines file, a folder, or a pattern in quotes.", show_default=False
@@ -131,7 +134,7 @@ def _sources(method: Method) -> dict[str, tuple[Any, Any]]:
         options[name] = _maybe(_COUNTS_OF.get(takes, _PUBLISHED[name]), f"--{name}")
     if method.published and takes != "table":
         options["labels"] = _maybe("What the published groups are called, such as short,current.")
-    if takes == "several":
+    if takes == "several" and method.room == "measure":
         options["pairs"] = _maybe("How pairs are corrected, such as tukey-kramer, dunnett or holm.", "--pairs")
     if takes == "two":
         options["split"] = _maybe("Planned shares, such as current=50,short=50: the split is checked first.")
@@ -151,10 +154,28 @@ def _settings(method: Method) -> dict[str, tuple[Any, Any]]:
         plain = None if dataclasses.is_dataclass(item.default) or item.default is item.empty else item.default
         option = typer.Option(f"--{name.replace('_', '-')}", help=help_, show_default=plain is not None)
         options[name] = (Annotated[of if plain is not None else of | None, option], plain)
+    if method.room == "bayes":
+        options |= _laid_open(method)
     figure = typer.Option(help="Draw the result into this PNG or SVG file.", show_default=False)
     options["figure"] = (Annotated[Path | None, figure], None)
     options["as_json"] = (Json, False)
     return options
+
+
+def _laid_open(method: Method) -> dict[str, tuple[Any, Any]]:
+    """What else a weighed result may be asked."""
+    options = {}
+    if "prior" in method.settings:
+        options["across"] = _maybe(
+            "Ask again under these scales of the prior, such as 0.1,0.3,1, or under the usual ones."
+        )
+    if method.name in _DECIDED:
+        options["horizon"] = _maybe("Decide for so many units: what to choose, and what more data are worth.", of=float)
+        options["cost"] = _maybe("Cost of one more unit of data, in the metric's unit; with --horizon.", of=float)
+    return options
+
+
+_DECIDED = ("means", "proportions", "rates", "best_proportion", "best_rate")
 
 
 def _kind(name: str, hint: Any) -> Any:
@@ -177,15 +198,21 @@ def _given(method: Method, given: Mapping[str, Any]) -> dict[str, Any]:
         if isinstance(value, str) and _is_prior(item.annotation):
             from amber_ruler.bayes import prior_of
 
-            value = prior_of(value)
+            value = prior_of(value, _priors(item.annotation))
         elif dataclasses.is_dataclass(item.annotation) and value is not None:
             value = item.annotation(*(value if isinstance(value, tuple) else (value,)))  # type: ignore[operator]
         found[name] = value
     return found
 
 
+def _priors(hint: Any) -> tuple[type, ...]:
+    """The kinds of priors that a setting takes."""
+    options = get_args(hint) or (hint,)
+    return tuple(o for o in options if isinstance(o, type) and o.__module__.endswith("bayes.priors"))
+
+
 def _is_prior(hint: Any) -> bool:
-    return isinstance(hint, type) and hint.__name__ == "Prior"
+    return bool(_priors(hint))
 
 
 def _is_word(hint: Any) -> bool:
@@ -208,7 +235,10 @@ def _run(method: Method, call: Any, given: dict[str, Any]) -> None:
         missing = [f"--{name}" for name in method.data if given[name] is None]
         if missing or given["file"] is not None:
             raise InputError(f"This takes {', '.join(f'--{name}' for name in method.data)} and no file.")
-        results: list[Any] = [call(*(given[name] for name in method.data), **settings)]
+        if given.get("labels") is not None:
+            settings["labels"] = tuple(part.strip() for part in given["labels"].split(","))
+        data = [_several(f"--{name}", given[name]) for name in method.data]
+        results: list[Any] = [call(*data, **settings)]
     elif given["file"] is None:
         results = [_published(method, call, given, settings)]
     else:
@@ -216,17 +246,35 @@ def _run(method: Method, call: Any, given: dict[str, Any]) -> None:
         if beside:
             raise InputError(f"{' and '.join(beside)} say published numbers: leave them out beside a file.")
         results = list(_from_table(method, call, given, settings))
-    if method.takes == "several":
+    if method.takes == "several" and method.room == "measure":
         results = _with_pairs(results, given)
     elif method.takes == "two":
         results = _together(results, given)
+    more = _more(results[-1], given)
+    results += more
     if given["figure"] is not None:
-        save_figure(results[-1] if method.takes == "several" else results[0], given["figure"])
-    status = write_results(
-        results[:1] if given["as_json"] and method.takes == "two" else results, as_json=given["as_json"]
-    )
+        compared = method.takes == "several" and method.room == "measure"
+        save_figure(results[-1] if compared or more else results[0], given["figure"])
+    alone = given["as_json"] and method.takes == "two" and not more
+    status = write_results(results[:1] if alone else results, as_json=given["as_json"])
     if status:
         raise typer.Exit(status)
+
+
+def _more(result: Any, given: dict[str, Any]) -> list[Any]:
+    """The same under other priors, and the decision, if they were asked."""
+    found = []
+    if given.get("across") is not None:
+        usual = given["across"].strip() == "usual"
+        found.append(result.across_priors(None if usual else numbers("--across", given["across"])))
+    if given.get("cost") is not None and given.get("horizon") is None:
+        raise InputError("--cost goes with --horizon, which is not given.")
+    if given.get("horizon") is not None:
+        from amber_ruler.bayes import decide
+
+        more = {} if given["cost"] is None else {"cost": given["cost"]}
+        found.append(decide(result, horizon=given["horizon"], **more))
+    return found
 
 
 def _with_pairs(results: list[Any], given: dict[str, Any]) -> list[Any]:

@@ -36,7 +36,9 @@ KINDS = {
     "correlation": ("Correlation", "--effect 0.3"),
     "regression": ("Regression", "--predictors 3 --explained 0.2 --effect 0.05"),
     "association": ("Association", "--rows 2 --columns 3 --effect 0.3"),
+    "evidence": ("Evidence", '--prior "halfnormal 2" --se 1.9 --n 40 --threshold 6'),
 }
+_ASSURED = ("TwoMeans", "OneMean", "PairedMeans", "TwoProportions", "OneProportion", "PairedProportions", "TwoRates")
 
 _WAYS = {
     "effect": "How large the effect is, in the design's unit; treatment minus control where there are two groups.",
@@ -55,13 +57,15 @@ def _command(kind: str) -> Any:
 
     name, example = KINDS[kind]
     design = getattr(plan, name)
-    options = {**_own_options(design), **_asking(design)}
+    by_evidence = name == "Evidence"
+    options = {**_own_options(design), **(_asking_evidence() if by_evidence else _asking(design))}
 
     def run(**given: Any) -> None:
-        _run(design, given)
+        (_run_evidence if by_evidence else _run)(design, given)
 
     doc = inspect.getdoc(design) or ""
-    said = f"{doc.splitlines()[0]}\n\nBy default it says how many units are needed; --find asks for another."
+    other = "--units asks how strong the evidence will be" if by_evidence else "--find asks for another"
+    said = f"{doc.splitlines()[0]}\n\nBy default it says how many units are needed; {other}."
     return command(kind, run, options, said, f"\b\nExample:\n  amber-ruler plan {kind} {example}\n")
 
 
@@ -85,40 +89,73 @@ def _own_options(design: type[Design]) -> dict[str, tuple[Any, Any]]:
     return options
 
 
+def _maybe(kind: Any, help_: str, *names: str) -> tuple[Any, Any]:
+    return Annotated[kind | None, typer.Option(*names, help=help_, show_default=False)], None
+
+
+def _asking_evidence() -> dict[str, tuple[Any, Any]]:
+    """The questions of a plan by evidence."""
+    return {
+        "units": _maybe(str, "Units in each group: how strong will the evidence be? Several make a curve."),
+        "threshold": (
+            Annotated[float, typer.Option(help="Factor from which on evidence counts, either way.")],
+            3.0,
+        ),
+        "chance": _maybe(float, "Chance to pass the threshold; without it just the mean and just no effect are seen."),
+        "figure": _maybe(Path, "Draw the factors against units into this PNG or SVG file."),
+        "as_json": (Annotated[bool, typer.Option("--json", help="Write JSON instead of text.")], False),
+    }
+
+
+def _run_evidence(kind: Any, given: dict[str, Any]) -> None:
+    from amber_ruler.bayes import prior_of
+
+    design = kind(
+        prior=prior_of(given["prior"]),
+        **{name: given[name] for name in ("se", "n", "likelihood", "null")},
+    )
+    units = _units(given["units"])
+    if units is None:
+        answer = design.sample_size(threshold=given["threshold"], chance=given["chance"])
+    else:
+        _refuse(given["chance"] is not None, "--chance looks for units: leave --units out.")
+        answer = design.power(n=units, threshold=given["threshold"])
+    if given["figure"] is not None:
+        save_figure(answer, given["figure"])
+    write_results([answer], as_json=given["as_json"])
+
+
 def _asking(design: type[Design]) -> dict[str, tuple[Any, Any]]:
     """The options of the questions, and of the modifiers that the design allows."""
     from amber_ruler.plan import modifiers as change
 
-    def maybe(kind: Any, help_: str, *names: str) -> tuple[Any, Any]:
-        return Annotated[kind | None, typer.Option(*names, help=help_, show_default=False)], None
-
     options: dict[str, tuple[Any, Any]] = {}
     for way, help_ in _WAYS.items():
         if way in design.ways:
-            options[way] = maybe(str if way in ("means", "shares") else float, help_)
-    options["power"] = maybe(float, "Chance to find the effect; 0.8 unless given.")
+            options[way] = _maybe(str if way in ("means", "shares") else float, help_)
+    options["power"] = _maybe(float, "Chance to find the effect; 0.8 unless given.")
     pair = "; treatment,control for unequal groups" if "ratio" in {f.name for f in dataclasses.fields(design)} else ""
-    options["n"] = maybe(str, f"Units in control, in each group, or in all, as the design has them{pair}.", "--n")
+    options["n"] = _maybe(str, f"Units in control, in each group, or in all, as the design has them{pair}.", "--n")
     options["find"] = (Annotated[str, typer.Option(help="size, power, effect or alpha.")], "size")
-    options["half_width"] = maybe(float, "Find the units for an interval that reaches no further to each side.")
+    options["half_width"] = _maybe(float, "Find the units for an interval that reaches no further to each side.")
     allowed = design.allowed
     if change.Covariate in allowed:
-        options["covariate"] = maybe(float, "Correlation with a covariate known before the test.")
+        options["covariate"] = _maybe(float, "Correlation with a covariate known before the test.")
     if change.Clusters in allowed:
-        options["cluster_size"] = maybe(float, "Units in each cluster, where whole clusters are randomised.")
-        options["icc"] = maybe(float, "Intraclass correlation of the clusters.")
-        options["cluster_cv"] = maybe(float, "Coefficient of variation of the cluster sizes.")
+        options["cluster_size"] = _maybe(float, "Units in each cluster, where whole clusters are randomised.")
+        options["icc"] = _maybe(float, "Intraclass correlation of the clusters.")
+        options["cluster_cv"] = _maybe(float, "Coefficient of variation of the cluster sizes.")
     if change.Variants in allowed:
-        options["variants"] = maybe(int, "Number of treatments, each compared with the control.")
-        options["correction"] = maybe(str, "For several treatments: dunnett (unless given), sidak, bonferroni, none.")
+        options["variants"] = _maybe(int, "Number of treatments, each compared with the control.")
+        options["correction"] = _maybe(str, "For several treatments: dunnett (unless given), sidak, bonferroni, none.")
     if change.Margin in allowed:
-        options["margin"] = maybe(float, "Show that treatment is not worse, or not different, by this much.")
-        options["margin_kind"] = maybe(str, "non-inferiority (unless given) or equivalence.")
-        options["good"] = maybe(str, "Direction in which the metric is good: higher or lower.")
-    options["per_day"] = maybe(float, "Units that arrive each day: the answer says how long it takes.")
-    options["traffic_share"] = maybe(float, "Share of them that enters the test.")
-    options["weeks"] = maybe(int, "Weeks of that traffic, instead of --n.")
-    options["attrition"] = maybe(float, "Share of units that will have no value at the end.")
+        options["margin"] = _maybe(float, "Show that treatment is not worse, or not different, by this much.")
+        options["margin_kind"] = _maybe(str, "non-inferiority (unless given) or equivalence.")
+        options["good"] = _maybe(str, "Direction in which the metric is good: higher or lower.")
+    options["per_day"] = _maybe(float, "Units that arrive each day: the answer says how long it takes.")
+    options["traffic_share"] = _maybe(float, "Share of them that enters the test.")
+    options["weeks"] = _maybe(int, "Weeks of that traffic, instead of --n.")
+    options["attrition"] = _maybe(float, "Share of units that will have no value at the end.")
     options["grid"] = (
         Annotated[
             list[str] | None,
@@ -128,7 +165,17 @@ def _asking(design: type[Design]) -> dict[str, tuple[Any, Any]]:
         ],
         None,
     )
-    options["figure"] = maybe(Path, "Draw the curve into this PNG or SVG file.")
+    if design.__name__ in _ASSURED:
+        options["prior"] = _maybe(
+            str, "Prior of the effect, such as 'normal 2 3': asks for the power averaged over it."
+        )
+        options["assurance"] = _maybe(
+            float, "That averaged power; 0.8 unless given. With --prior, units are looked for."
+        )
+        options["direction"] = _maybe(
+            str, "With --prior: right (unless given) counts effects found in their direction."
+        )
+    options["figure"] = _maybe(Path, "Draw the curve into this PNG or SVG file.")
     options["as_json"] = (Annotated[bool, typer.Option("--json", help="Write JSON instead of text.")], False)
     return options
 
@@ -136,7 +183,12 @@ def _asking(design: type[Design]) -> dict[str, tuple[Any, Any]]:
 def _run(kind: type[Design], given: dict[str, Any]) -> None:
     own = {f.name for f in dataclasses.fields(kind) if f.init and f.name != "modifiers"}
     design = _modified(kind(**{name: given.pop(name) for name in own & given.keys()}), given)
-    answer = _grid(design, given) if given["grid"] else _answer(design, given)
+    if given.get("prior") is not None:
+        answer = _assured(design, given)
+    else:
+        for name in ("assurance", "direction"):
+            _refuse(given.get(name) is not None, f"--{name} goes with --prior, which is not given.")
+        answer = _grid(design, given) if given["grid"] else _answer(design, given)
     if given["figure"] is not None:
         save_figure(answer, given["figure"])
     write_results([answer], as_json=given["as_json"])
@@ -169,6 +221,21 @@ def _modified(design: Design, given: dict[str, Any]) -> Design:
     if together("per_day", "traffic_share", "weeks"):
         design = design.with_traffic(given["per_day"], **some(share="traffic_share"))
     return design
+
+
+def _assured(design: Design, given: dict[str, Any]) -> Result:
+    """Power averaged over a prior of the effect."""
+    from amber_ruler.bayes import prior_of
+
+    beside = [_flag(name) for name in (*_WAYS, "power", "half_width", "grid") if given.get(name)]
+    _refuse(bool(beside), f"--prior says what is believed of the effect: leave {', '.join(beside)} out.")
+    more = {} if given["direction"] is None else {"direction": given["direction"]}
+    prior, n, weeks = prior_of(given["prior"]), _units(given["n"]), given["weeks"]
+    if n is None and weeks is None:
+        target = {} if given["assurance"] is None else {"assurance": given["assurance"]}
+        return design.sample_size_for_assurance(prior=prior, **target, **more)
+    _refuse(given["assurance"] is not None, "--assurance looks for units: leave --n and --weeks out.")
+    return design.assurance(prior=prior, n=n, weeks=weeks, **more)
 
 
 def _answer(design: Design, given: dict[str, Any]) -> Result:

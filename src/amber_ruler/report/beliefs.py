@@ -59,7 +59,12 @@ def prior_and_posterior(result: Measurement, curves: Curves, ruler: Ruler, ax: A
     top.legend(frameon=False, labelcolor=palette.INK, loc="upper right")
     top.set_title(result.title, loc="left", color=palette.INK, fontweight="bold", pad=24)
     top.annotate(
-        _said(result), (0.0, 1.0), xytext=(0, 8), xycoords="axes fraction", textcoords="offset points", color=palette.INK
+        _said(result),
+        (0.0, 1.0),
+        xytext=(0, 8),
+        xycoords="axes fraction",
+        textcoords="offset points",
+        color=palette.INK,
     )
     return axes
 
