@@ -158,7 +158,7 @@ def evidence_of_one(
     null: Floats | None,
     odds: float | None,
     factors: Sequence[tuple[float, float, float]] | None,
-    place: Callable[[Floats], Floats],
+    place: Callable[[int, Floats], Floats],
     prior_curve: Curve | None = None,
 ) -> Evidence:
     """Of one quantity against a value; `factors`: log factor, and logs of the prior chances above and below."""
@@ -173,17 +173,19 @@ def evidence_of_one(
         before = None if prior_curve is None else Single(prior_curve)
         drawn = Curves(
             each[0].quantiles,
-            lambda x: each[0].density(place(x)),
-            None if before is None else lambda x: before.density(place(x)),
+            lambda x: each[0].density(place(0, x)),
+            None
+            if before is None
+            else lambda x: before.density(place(0, x) + curves[0][0].origin - before.curve.origin),
         )
     if null is None or factors is None:
         return Evidence(prior=prior, posterior=posterior, curves=drawn)
-    tails = [one.point(place(np.array([at]))) for one, at in zip(each, null.ravel(), strict=True)]
+    tails = [one.point(place(k, np.array([at]))) for k, (one, at) in enumerate(zip(each, null.ravel(), strict=True))]
     up, down = row([t.log_above[0] for t in tails]), row([t.log_below[0] for t in tails])
     better, worse = (up, down) if ask.good == "higher" else (down, up)
     within = None
     if ask.margin:
-        ends = [place(np.clip([at - ask.margin, at + ask.margin], 0, None)) for at in null.ravel()]
+        ends = [place(k, np.clip([at - ask.margin, at + ask.margin], 0, None)) for k, at in enumerate(null.ravel())]
         within = row([_between(one, *pair) for one, pair in zip(each, ends, strict=True)])
     log_factor, above, below = (row([f[k] for f in factors]) for k in range(3))
     return Evidence(

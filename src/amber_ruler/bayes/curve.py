@@ -31,10 +31,12 @@ _SEEN = 745.0  # on either scale, beyond which a quantity is 0 in floats
 class Curve(NamedTuple):
     """A density on a scale, its highest place, and its panels with what lies below and above each edge.
 
-    `log_density` has mass 1; `centre`, `width`: where it is highest, and how wide it is there.
+    Places are counted from an origin on the scale, so that those of two close curves keep their digits. `log_density`
+    has mass 1; `centre`, `width`: where it is highest, and how wide it is there.
     """
 
     scale: Scale
+    origin: float
     log_density: Callable[[Floats], Floats]
     centre: float
     width: float
@@ -51,17 +53,25 @@ class Curve(NamedTuple):
         return np.asarray(self.edges[log_density > log_density.max() - _TOLD])
 
     @classmethod
-    def of(cls, scale: Scale, log_density: Callable[[Floats], Floats], centre: float, width: float) -> Curve:
+    def of(
+        cls,
+        scale: Scale,
+        log_density: Callable[[Floats], Floats],
+        centre: float,
+        width: float,
+        origin: float = 0.0,
+    ) -> Curve:
         """From the log of a density of any mass with one peak."""
         edges = edges_by_fall(log_density, centre, width)
         if scale == "log odds" and width > 1:  # log(1 + e^y) bends within a few units of 0, whatever the width
-            edges = np.unique(np.append(edges, _BEND[(edges[0] < _BEND) & (edges[-1] > _BEND)]))
+            bend = _BEND - origin
+            edges = np.unique(np.append(edges, bend[(edges[0] < bend) & (edges[-1] > bend)]))
         row = Posterior.in_panels(log_density, edges[None, :])
         total, mass = float(row.log_total[0]), row.mass[0]
         whole = mass.sum(axis=1)
         below, above = np.append(0.0, np.cumsum(whole)), np.append(np.cumsum(whole[::-1])[::-1], 0.0)
         inside = np.concatenate([np.zeros((whole.size, 1)), (mass / WEIGHTS) @ TO_NODES.T], axis=1)
-        return cls(scale, lambda y: log_density(y) - total, centre, width, edges, below, above, inside, row)
+        return cls(scale, origin, lambda y: log_density(y) - total, centre, width, edges, below, above, inside, row)
 
     def tabulated(self) -> Curve:
         """The same with its log density read off the panels: where it is dear to compute."""
@@ -87,18 +97,28 @@ class Curve(NamedTuple):
         return np.maximum(self.below[k] + part, 0.0), np.maximum(self.above[k + 1] + rest - part, 0.0)
 
 
-def share(a: float, b: float) -> Curve:
-    """A share with a beta distribution, on the log-odds scale."""
+def share(a: float, b: float, beside: tuple[float, float] | None = None) -> Curve:
+    """A share with a beta distribution, on the log-odds scale; its origin is its own mean, or that of another one."""
     n, mean, side = a + b, min(a, b) / (a + b), 1.0 if a <= b else -1.0  # of what is the rarer
-    centre = np.log(a / b)
-    width = np.sqrt(1 / a + 1 / b)
-    return Curve.of("log odds", lambda y: -n * beta.divergence(mean, side * (y - centre)), centre, width)
+    first, second = beside or (a, b)
+    centre = _log_ratio(a, first) - _log_ratio(b, second)
+    width = float(np.sqrt(1 / a + 1 / b))
+    origin = float(np.log(first / second))
+    return Curve.of("log odds", lambda y: -n * beta.divergence(mean, side * (y - centre)), centre, width, origin)
 
 
-def rate(a: float, b: float) -> Curve:
-    """A rate with a gamma distribution (shape, inverse scale), on the log scale."""
-    centre = np.log(a / b)
-    return Curve.of("log", lambda y: -a * expm1_less(y - centre), centre, np.sqrt(1 / a))
+def rate(a: float, b: float, beside: tuple[float, float] | None = None) -> Curve:
+    """A rate with a gamma distribution (shape, inverse scale), on the log scale; its origin likewise."""
+    first, second = beside or (a, b)
+    centre = _log_ratio(a, first) - _log_ratio(b, second)
+    return Curve.of(
+        "log", lambda y: -a * expm1_less(y - centre), centre, float(np.sqrt(1 / a)), float(np.log(first / second))
+    )
+
+
+def _log_ratio(x: float, y: float) -> float:
+    """log(x / y), with its digits where the two are close."""
+    return float(np.log1p((x - y) / y)) if abs(x - y) < 0.5 * y else float(np.log(x / y))
 
 
 def log_value(scale: Scale, y: Floats) -> tuple[Floats, Floats]:
@@ -153,6 +173,7 @@ class Line(NamedTuple):
     """Several curves at the same nodes: logs of their densities and of what lies below and above, shape (k, nodes)."""
 
     scale: Scale
+    origin: float
     y: Floats
     log_width: Floats
     log_density: Floats
@@ -162,13 +183,16 @@ class Line(NamedTuple):
     @classmethod
     def of(cls, curves: list[Curve]) -> Line:
         """Panels where any of them, or any two at once, have something to say."""
+        if len({c.origin for c in curves}) > 1:
+            raise ValueError("Curves on one line count their places from one origin.")
         best = max(curves, key=lambda c: c.centre)
         worst = min(curves, key=lambda c: c.centre)
         pairs = {(id(c), id(end)): (c, end) for c in curves for end in (best, worst) if c is not end}
         edges = [c.edges for c in curves]
         edges += [_edges_at_crossing(one, two) for one, two in pairs.values()]
         every = np.unique(np.concatenate(edges))
-        low, high = max(every[0], -_SEEN), min(every[-1], _SEEN)
+        origin = curves[0].origin
+        low, high = max(every[0], -_SEEN - origin), min(every[-1], _SEEN - origin)
         more = np.linspace(low, high, int((high - low) / _WIDEST) + 2) if high > low else every[:1]
         every = np.unique(np.concatenate([every, more]))
         half = np.diff(every)[:, None] / 2
@@ -190,6 +214,7 @@ class Line(NamedTuple):
         flat = (len(curves), -1)
         return cls(
             curves[0].scale,
+            origin,
             y.ravel(),
             log_width.ravel(),
             log_density.reshape(flat),
@@ -207,7 +232,7 @@ class Line(NamedTuple):
 
     def log_loss(self, *, lowest: bool = False) -> Floats:
         """Log of how far each lies below the highest on average, or above the lowest: in the quantity's own unit."""
-        _, slope = log_value(self.scale, self.y)
+        _, slope = log_value(self.scale, self.y + self.origin)
         own, others = (self.log_above, self.log_below) if lowest else (self.log_below, self.log_above)
         # Some other lies beyond a value that this one does not reach.
         none = np.log1p(-np.exp(np.minimum(others, -1e-16)))

@@ -147,11 +147,11 @@ class Single(Quantity):
 
     def value(self, places: Floats) -> Floats:
         """The quantity itself."""
-        return np.asarray(np.exp(log_value(self.curve.scale, places)[0]))
+        return np.asarray(np.exp(log_value(self.curve.scale, places + self.curve.origin)[0]))
 
     def log_slope(self, places: Floats) -> Floats:
         """Log of how fast it moves along the scale."""
-        return log_value(self.curve.scale, places)[1]
+        return log_value(self.curve.scale, places + self.curve.origin)[1]
 
 
 class Gap(Quantity):
@@ -256,25 +256,32 @@ def _far_quantiles(one: Curve, two: Curve, join: Join, log_chance: Floats) -> Fl
     return np.where(v <= np.log(_LEAST) + 1e-6, 0.0, np.exp(v))
 
 
+def _place(curve: Curve, values: Floats) -> Floats:
+    """Where values lie on a curve's scale, from its origin."""
+    with np.errstate(divide="ignore"):
+        return np.asarray((special.logit(values) if curve.scale == "log odds" else np.log(values)) - curve.origin)
+
+
 def _highest(one: Curve, join: Join) -> float:
     """Log of the largest value on the way."""
     if join == "difference" and one.scale == "log odds":
         return 0.0
-    return min(float(one.edges[-1]) + 1.0, 709.0) if join == "difference" else float(np.log(2e6))
+    return min(float(one.edges[-1]) + one.origin + 1.0, 709.0) if join == "difference" else float(np.log(2e6))
 
 
 def _about(one: Curve, two: Curve, join: Join) -> tuple[float, float]:
     """Roughly the mean and spread of what joins two curves."""
+    centres = one.origin + np.array([one.centre, two.centre])
     if join == "log ratio" and one.scale == "log odds":
-        rest = special.expit([-one.centre, -two.centre])  # a share's log moves by so much with its log odds
-        logs = special.log_expit([one.centre, two.centre])
+        rest = special.expit(-centres)  # a share's log moves by so much with its log odds
+        logs = special.log_expit(centres)
         return float(logs[0] - logs[1]), float(np.hypot(*(rest * [one.width, two.width])))
     if join != "difference":
         return one.centre - two.centre, float(np.hypot(one.width, two.width))
     if one.scale == "log":
-        means = np.exp([one.centre, two.centre])
+        means = np.exp(centres)
         return float(means[0] - means[1]), float(np.hypot(*(means * [one.width, two.width])))
-    means = special.expit([one.centre, two.centre])
+    means = special.expit(centres)
     slopes = means * (1 - means) * [one.width, two.width]
     return float(means[0] - means[1]), float(np.hypot(*np.minimum(slopes, 0.5)))
 
@@ -295,7 +302,7 @@ def _beyond(one: Curve, two: Curve, join: Join, values: Floats) -> tuple[Floats,
         above, below = (weight * below0).sum(axis=1), (weight * above0).sum(axis=1)
         density = np.exp(np.nan_to_num(log_weight + two.log_density(y0) + log_turn, nan=-np.inf)).sum(axis=1)
         if join == "difference":  # what is one's alone below the value
-            below += one.tails(special.logit(values) if one.scale == "log odds" else np.log(values))[0]
+            below += one.tails(_place(one, values))[0]
         return np.log(np.minimum(below, 1.0)), np.log(np.minimum(above, 1.0)), np.log(density)
 
 
@@ -303,21 +310,22 @@ def _places(one: Curve, join: Join, z: Floats, d: Floats) -> tuple[Floats, Float
     """At nodes: both quantities on their scale, and logs of how fast the first moves along z, and the second with d."""
     if join == "log odds ratio" or (join == "log ratio" and one.scale == "log"):
         return z, z - d, np.zeros(z.shape), np.zeros(z.shape)
+    origin = one.origin
     if join == "log ratio":  # z is the first; the second's share is its share over e^d
-        log_p = special.log_expit(z)
-        log_q0 = np.log(-np.expm1(-d) + np.exp(special.log_expit(-z) - d))  # 1 - p e^-d
-        return z, log_p - d - log_q0, np.zeros(z.shape), -log_q0
+        log_q = special.log_expit(-z - origin)
+        log_q0 = np.log(-np.expm1(-d) + np.exp(log_q - d))  # 1 - p e^-d
+        return z, z - d + log_q - log_q0, np.zeros(z.shape), -log_q0
     with np.errstate(divide="ignore"):
         log_d = np.log(d)
     if one.scale == "log":  # z is the second
-        y1 = np.logaddexp(log_d, z)
-        return y1, z, z - y1, -z
+        y1 = np.logaddexp(log_d, z + origin) - origin
+        return y1, z, z - y1, -z - origin
     log_room = np.log1p(-d)  # z: the second's share is expit(z) of the room that the difference leaves it
     log_p0 = log_room + special.log_expit(z)
     log_q0 = np.logaddexp(special.log_expit(-z), log_d + special.log_expit(z))
     log_p1, log_q1 = np.logaddexp(log_d, log_p0), log_room + special.log_expit(-z)
     log_slope = log_p0 + special.log_expit(-z) - log_p1 - log_q1
-    return log_p1 - log_q1, log_p0 - log_q0, log_slope, -log_p0 - log_q0
+    return log_p1 - log_q1 - origin, log_p0 - log_q0 - origin, log_slope, -log_p0 - log_q0
 
 
 def _edges(one: Curve, two: Curve, join: Join, values: Floats) -> Floats:
@@ -327,17 +335,21 @@ def _edges(one: Curve, two: Curve, join: Join, values: Floats) -> Floats:
         if join == "log odds ratio" or (join == "log ratio" and one.scale == "log"):
             found = [own + 0 * d, other + d]
         elif join == "log ratio":
-            p0 = special.log_expit(other) + d
-            found = [own + 0 * d, p0 - np.log(-np.expm1(p0))]
+            p0 = special.log_expit(other + one.origin) + d
+            found = [own + 0 * d, p0 - np.log(-np.expm1(p0)) - one.origin]
         elif one.scale == "log":
-            found = [np.log(np.exp(own) - d), other + 0 * d]
-            some_below = one.tails(np.log(values))[0].max() > _NOTHING
-            found += [np.log(d) + _KNEE] if some_below else []
+            found = [np.log(np.exp(own + one.origin) - d) - one.origin, other + 0 * d]
+            found += [np.log(d) + _KNEE - one.origin] if _some_below(one, values) else []
         else:
+            own, other = own + one.origin, other + one.origin
             log_p0, log_q1 = special.log_expit(other), special.log_expit(-own)
             found = [np.log(special.expit(own) - d) - log_q1, log_p0 - np.log(special.expit(-other) - d)]
-            some_below = one.tails(special.logit(values))[0].max() > _NOTHING
-            found += [special.logit(d) + _KNEE] if some_below else []
+            found += [special.logit(d) + _KNEE] if _some_below(one, values) else []
     edges = np.concatenate(found, axis=1)
     first = np.min(np.where(np.isfinite(edges), edges, np.inf), axis=1, keepdims=True)
     return np.where(np.isfinite(edges), edges, np.where(np.isfinite(first), first, 0.0))
+
+
+def _some_below(one: Curve, values: Floats) -> bool:
+    """Whether the first quantity may lie below a value: the second is then told down to where it is nothing."""
+    return bool(one.tails(_place(one, values))[0].max() > _NOTHING)

@@ -66,10 +66,11 @@ class Difference:
             self._scales, self._mass = self._spread(row.x.ravel()), row.mass.ravel()
 
     def _spread(self, y: Floats) -> Floats:
-        """Scale of the t where the split has log odds y."""
+        """Scale of the t where the split has log odds y, counted from its origin."""
         if self.two is None:
             return np.full(y.shape, self.one.scale)
         (_, s1, df1), (_, s0, df0) = self.one, self.two
+        y = y + (0.0 if self._split is None else self._split.origin)
         # (df1 s1^2 / u + df0 s0^2 / (1 - u)) / df
         return np.sqrt((df1 * s1**2 * (1 + np.exp(-y)) + df0 * s0**2 * (1 + np.exp(y))) / self.df)
 
@@ -184,11 +185,12 @@ def zeros_and_log_normal(values: Floats, label: str) -> Curve:
     if above.size == 0:
         raise DataError(f"{label} has no value above 0.")
     some, size = curve.share(above.size + 1.0, values.size - above.size + 1.0), log_normal_mean(above, label)
-    log_share, mass = special.log_expit(some.row.x.ravel()), some.row.log_mass.ravel()
+    log_share, mass = special.log_expit(some.row.x.ravel() + some.origin), some.row.log_mass.ravel()
 
     def log_density(y: Floats) -> Floats:
         flat = y.ravel()[:, None] - log_share
         return np.asarray(special.logsumexp(size.log_density(flat) + mass, axis=1)).reshape(y.shape)
 
-    spread = float(np.hypot(size.width, some.width / (1 + np.exp(some.centre))))
-    return Curve.of("log", log_density, size.centre + float(special.log_expit(some.centre)), spread).tabulated()
+    at = some.origin + some.centre
+    spread = float(np.hypot(size.width, some.width * special.expit(-at)))
+    return Curve.of("log", log_density, size.centre + float(special.log_expit(at)), spread).tabulated()

@@ -30,7 +30,7 @@ POINTS = np.append(-1.0, NODES)  # where an integral from the panel's start is k
 NODE_WEIGHT, POINT_WEIGHT = _barycentric(NODES), _barycentric(POINTS)
 _NEAR = 2.0 ** np.arange(-9, 5)
 _FAR = 4.0 ** np.arange(3, 26)
-_STEPS = np.arange(-30, 31) * 0.7
+_STEPS = np.arange(-40, 41) * 0.5
 _TAILS = (1 - np.cos(np.linspace(0, np.pi, 65))) / 2  # where the shortest interval is looked for
 _END = 2e-3  # of what it leaves out, below which it may begin at an end
 
@@ -229,15 +229,14 @@ class Posterior(NamedTuple):
             f0, f1 = f.T
             with np.errstate(all="ignore"):
                 tilt, (slope0, slope1) = np.nan_to_num(np.log(f1 / f0)), np.nan_to_num(slope / f).T
-            miss = chance[:, 1] - chance[:, 0] - level
-            # -f0 d0 + f1 d1 = -miss and -slope0 d0 + slope1 d1 = -tilt
-            move0, move1 = tilt * f1 - miss * slope1, f0 * tilt - miss * slope0
-            limit = 0.3 * (high - low)
-            size = np.abs(f1 * slope0 - f0 * slope1)
-            # Where it would move too far, in the same direction to the limit.
-            share = limit / np.maximum(np.maximum(np.abs(move0), np.abs(move1)), size * limit)
-            share = np.where(settled, 0.0, share * np.sign(f1 * slope0 - f0 * slope1))
-            move0, move1 = share * move0, share * move1
+                miss = chance[:, 1] - chance[:, 0] - level
+                # -f0 d0 + f1 d1 = -miss and -slope0 d0 + slope1 d1 = -tilt
+                move0, move1 = tilt * f1 - miss * slope1, f0 * tilt - miss * slope0
+                limit, size = 0.3 * (high - low), f1 * slope0 - f0 * slope1
+                # Where it would move too far, in the same direction to the limit.
+                share = limit / np.maximum(np.maximum(np.abs(move0), np.abs(move1)), np.abs(size) * limit)
+                share = np.where(settled, 0.0, np.nan_to_num(share * np.sign(size)))
+                move0, move1 = np.nan_to_num(share * move0), np.nan_to_num(share * move1)
             low, high = np.maximum(low + move0, self.edges[:, 0]), np.minimum(high + move1, self.edges[:, -1])
             settled = settled | (np.abs(move0) + np.abs(move1) < 1e-7 * span)  # the next step's error is its square
         return low, high

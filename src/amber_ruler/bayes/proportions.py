@@ -92,9 +92,10 @@ def proportion(
     factors = None
     if at is not None:
         factors = [_factor_of_one(prior, *row) for row in zip(x.ravel(), n.ravel(), np.ravel(rest[0]), strict=True)]
+    curves = [(curve.share(*ab), _moments(*ab)) for ab in posteriors]
     evidence = against.evidence_of_one(
         ask,
-        [(curve.share(*ab), _moments(*ab)) for ab in posteriors],
+        curves,
         shape,
         label="share",
         unit="share",
@@ -102,7 +103,7 @@ def proportion(
         null=None if at is None else np.asarray(rest[0]),
         odds=odds,
         factors=factors,
-        place=special.logit,
+        place=lambda k, values: special.logit(values) - curves[k][0].origin,
         prior_curve=_prior(prior),
     )
     own = evidence.posterior["share"]
@@ -291,7 +292,7 @@ def best_proportion(
     ]
     return against.best_of(
         ask,
-        [(curve.share(*ab), _moments(*ab)) for ab in posteriors],
+        [(curve.share(*ab, posteriors[0]), _moments(*ab)) for ab in posteriors],
         estimates,
         title=f"{name}: which of {len(each)} is best?",
         method=f"independent beta priors, {prior} for each share",
@@ -322,7 +323,7 @@ def _posterior(prior: Beta, x: float, n: float) -> tuple[float, float]:
 def _pair(row: tuple[float, ...], prior: Beta, other: Beta, common: Beta | None) -> Pair:
     x1, n1, x0, n0 = (float(v) for v in row)
     (a1, b1), (a0, b0) = _posterior(prior, x1, n1), _posterior(other, x0, n0)
-    one, two = curve.share(a1, b1), curve.share(a0, b0)
+    one, two = curve.share(a1, b1), curve.share(a0, b0, (a1, b1))
     difference = against.moments_of_difference(_moments(a1, b1), _moments(a0, b0))
     ratio = against.moments_of_product(_raw(a1, b1), _raw_inverse(a0, b0))
     lift = Moments(None if ratio.mean is None else ratio.mean - 1, ratio.sd)
@@ -332,7 +333,7 @@ def _pair(row: tuple[float, ...], prior: Beta, other: Beta, common: Beta | None)
         Join("lift", "lift", "relative", "log ratio", lift),
         Join("odds_ratio", "odds ratio", "ratio", "log odds ratio", odds),
     )
-    priors = _prior(prior), _prior(other)
+    priors = _prior(prior), curve.share(other.successes, other.failures, (prior.successes, prior.failures))
     if common is None:
         return Pair(one, two, joins, priors=priors)
     before = np.log([0.5, 0.5])
@@ -391,7 +392,9 @@ def _factor_of_one(prior: Beta, x: float, n: float, null: float) -> tuple[float,
     fit = _away(a, b, null, 1 - null) + a0 * np.log(null) + b0 * np.log1p(-null)
     factor = fit + _log_beta_rest(a, b) - float(special.betaln(a0, b0))
     with np.errstate(divide="ignore"):
-        below, above = (float(np.log(v[0])) for v in _prior(prior).tails(np.array([special.logit(null)])))
+        below, above = (
+            float(np.log(v[0])) for v in _prior(prior).tails(np.array([special.logit(null) - np.log(a0 / b0)]))
+        )
     return factor, above, below
 
 

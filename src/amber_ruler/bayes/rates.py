@@ -92,9 +92,10 @@ def rate(
     factors = None
     if at is not None:
         factors = [_factor_of_one(prior, *row, v) for row, v in zip(rows, np.ravel(rest[0]), strict=True)]
+    curves = [_known(prior, *row) for row in rows]
     evidence = against.evidence_of_one(
         ask,
-        [_known(prior, *row) for row in rows],
+        curves,
         x.shape,
         label="rate",
         unit="rate",
@@ -102,7 +103,7 @@ def rate(
         null=None if at is None else np.asarray(rest[0]),
         odds=odds,
         factors=factors,
-        place=np.log,
+        place=lambda k, values: np.log(values) - curves[k][0].origin,
         prior_curve=curve.rate(prior.events, prior.exposure),
     )
     own = evidence.posterior["rate"]
@@ -271,9 +272,10 @@ def best_rate(
         )
         for e in each
     ]
+    first = _posterior(prior, float(each[0].count), float(each[0].exposure))
     return against.best_of(
         ask,
-        [_known(prior, float(e.count), float(e.exposure)) for e in each],
+        [_known(prior, float(e.count), float(e.exposure), first) for e in each],
         estimates,
         title=f"{name}: which of {len(each)} is best?",
         method=f"independent gamma priors, {prior} for each rate",
@@ -291,15 +293,15 @@ def _posterior(prior: Gamma, x: float, exposure: float) -> tuple[float, float]:
     return prior.events + float(x), prior.exposure + float(exposure)
 
 
-def _known(prior: Gamma, x: float, exposure: float) -> tuple[Curve, Moments]:
+def _known(prior: Gamma, x: float, exposure: float, beside: tuple[float, float] | None = None) -> tuple[Curve, Moments]:
     a, b = _posterior(prior, x, exposure)
-    return curve.rate(a, b), Moments(a / b, float(np.sqrt(a)) / b)
+    return curve.rate(a, b, beside), Moments(a / b, float(np.sqrt(a)) / b)
 
 
 def _pair(row: tuple[float, ...], prior: Gamma, other: Gamma, common: Gamma | None) -> Pair:
     x1, e1, x0, e0 = (float(v) for v in row)
-    (one, first), (two, second) = _known(prior, x1, e1), _known(other, x0, e0)
     (a1, b1), (a0, b0) = _posterior(prior, x1, e1), _posterior(other, x0, e0)
+    (one, first), (two, second) = _known(prior, x1, e1), _known(other, x0, e0, (a1, b1))
     inverse = b0 / (a0 - 1) if a0 > 1 else None, b0 / (a0 - 1) * b0 / (a0 - 2) if a0 > 2 else None
     ratio = against.moments_of_product((a1 / b1, a1 / b1 * (a1 + 1) / b1), inverse)
     lift = Moments(None if ratio.mean is None else ratio.mean - 1, ratio.sd)
@@ -307,7 +309,10 @@ def _pair(row: tuple[float, ...], prior: Gamma, other: Gamma, common: Gamma | No
         Join("difference", "difference", "rate", "difference", against.moments_of_difference(first, second)),
         Join("lift", "lift", "relative", "log ratio", lift),
     )
-    priors = curve.rate(prior.events, prior.exposure), curve.rate(other.events, other.exposure)
+    priors = (
+        curve.rate(prior.events, prior.exposure),
+        curve.rate(other.events, other.exposure, (prior.events, prior.exposure)),
+    )
     if common is None:
         return Pair(one, two, joins, priors=priors)
     before = np.log([0.5, 0.5])
@@ -332,7 +337,7 @@ def _factor_of_one(prior: Gamma, x: float, exposure: float, null: float) -> tupl
     fit = log_divergence(a, b * null) + prior.events * np.log(null) - prior.exposure * null
     factor = float(fit + _log_gamma_rest(a) + _log_prior(prior))
     with np.errstate(divide="ignore"):
-        tails = curve.rate(prior.events, prior.exposure).tails(np.array([np.log(null)]))
+        tails = curve.rate(prior.events, prior.exposure).tails(np.array([np.log(null * prior.exposure / prior.events)]))
         below, above = (float(np.log(v[0])) for v in tails)
     return factor, above, below
 

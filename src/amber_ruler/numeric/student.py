@@ -109,10 +109,10 @@ def log_area(m: Floats, df: Floats) -> Floats:
     mode, _ = _integrand_mode(m, df)
     width = 1 / np.sqrt(mode * mode + df + 1)
     # log of u^(df + 1) exp(-(u - m)^2 / 2) against its value at the mode, u = mode e^y.
-    y = width[..., None] * _SINH[::2]
+    y = width[..., None] * _SINH
     grow, u0, m_ = np.expm1(y), mode[..., None], m[..., None]
     fall = (df + 1)[..., None] * y - 0.5 * u0 * grow * (u0 * (grow + 2) - 2 * m_)
-    return np.asarray(np.log(np.exp(fall) @ (2 * _SINH_WEIGHT[::2])))
+    return np.asarray(np.log(np.exp(fall) @ _SINH_WEIGHT))
 
 
 def _integrand_mode(m: Floats, df: Floats) -> tuple[Floats, Floats]:
