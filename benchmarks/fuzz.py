@@ -8,6 +8,7 @@ below it with the call that shows it. Every twentieth answer is drawn.
 from __future__ import annotations
 
 import argparse
+import inspect
 import math
 import time
 import warnings
@@ -34,7 +35,9 @@ BIASED = {"cohen_d", "d_av", "hedges_g", "glass_delta", "d_z", "r", "superiority
 LARGE = 0.2
 PRIORS = (
     ar.bayes.Uniform(0, 9), ar.bayes.Normal(0, 2), ar.bayes.HalfNormal(1), ar.bayes.Cauchy(0.7), ar.bayes.Flat(),
-    ar.bayes.StudentT(3, 2, 1), ar.bayes.Truncated(ar.bayes.Normal(0, 1), 0), ar.bayes.Beta(), None,
+    ar.bayes.StudentT(3, 2, 1), ar.bayes.Truncated(ar.bayes.Normal(0, 1), 0), ar.bayes.Beta(), ar.bayes.Beta(0.01, 3),
+    ar.bayes.Gamma(2, 1), ar.bayes.Gamma(0.01, 100), ar.bayes.Reference(), ar.bayes.NormalInverseGamma(0, 1, 2, 3),
+    None,
 )  # fmt: skip
 ABOUT = """Made by `python benchmarks/fuzz.py`. Each input is drawn: ordinary values, rare events, ties, constants,
 counts up to 1e15, spreads from 1e-150 to 1e145, labels that would do something, settings at their ends or of another
@@ -113,11 +116,18 @@ def data(rng: np.random.Generator, method: Method) -> tuple[list[Any], dict[str,
     if method.takes == "factors":
         return [{(a, b): numbers(rng, method.needs, n) for a in "xy" for b in "uv"}], {}
     if method.takes == "numbers":
-        prior = PRIORS[int(rng.integers(len(PRIORS)))]
         size = 10.0 ** rng.choice([0, 0, 0, -60, 60, 3])
-        return [float(rng.normal(0, 5)) * size, float(rng.lognormal()) * rng.choice([1, 1, size])], {"prior": prior}
+        k = () if method.name == "evidence" and rng.random() < 0.8 else (int(rng.integers(1, 6)),)
+        return [rng.normal(0, 5, k) * size, rng.lognormal(size=k) * rng.choice([1, 1, size])], {}
     counts = rng.integers(0, rng.choice([3, 40, 10**6, 10**9]), (2, int(rng.integers(1, 4))))
     return [counts.tolist() if method.takes == "table" else dict(zip("abc", counts[0].tolist(), strict=False))], {}
+
+
+def prior_for(rng: np.random.Generator, method: Method) -> Any:
+    """A prior of a kind that the method takes, mostly."""
+    kinds = get_args(method.settings["prior"].annotation) or (method.settings["prior"].annotation,)
+    known = [p for p in PRIORS if isinstance(p, kinds)] if rng.random() < 0.9 else PRIORS
+    return known[int(rng.integers(len(known)))]
 
 
 def settings(rng: np.random.Generator, method: Method) -> dict[str, Any]:
@@ -178,6 +188,10 @@ def one(rng: np.random.Generator, method: Method) -> tuple[str, list[str]]:
     """One call: how it ended, and what doesn't hold."""
     try:
         given, needed = data(rng, method)
+        if "prior" in method.settings and (
+            method.settings["prior"].default is inspect.Parameter.empty or rng.random() < 0.7
+        ):
+            needed |= {"prior": prior_for(rng, method)}
     except ar.AmberRulerError:
         return "refused", []
     if rng.random() < 0.15:

@@ -71,7 +71,7 @@ def test_factors_and_posteriors_by_quadrature(name, estimate, se, df):
     seen = found.evidence
     assert seen.log_bayes_factor == pytest.approx(float(mp.log(whole / likelihood(mp.mpf(0)))), rel=1e-10, abs=1e-10)
     assert seen.bayes_factor == pytest.approx(math.exp(seen.log_bayes_factor), rel=1e-12)
-    assert seen.factor_error < 1e-10
+    assert seen.factor_error < 1e-8
 
     def chance(start, end):
         start, end = max(start, low), min(end, high)
@@ -82,11 +82,17 @@ def test_factors_and_posteriors_by_quadrature(name, estimate, se, df):
     assert seen.chance_within == pytest.approx(chance(-0.5, 0.5), rel=1e-8, abs=1e-300)
     assert chance(low, found.interval.low) == pytest.approx(0.025, rel=1e-8)
     assert chance(low, found.estimate) == pytest.approx(0.5, rel=1e-9)
-    assert chance(seen.densest.low, seen.densest.high) == pytest.approx(0.95, rel=1e-7)
-    assert seen.densest.high - seen.densest.low <= (found.interval.high - found.interval.low) * (1 + 1e-9)
+    densest = seen.posterior["effect"].densest
+    assert chance(densest.low, densest.high) == pytest.approx(0.95, rel=1e-8)
+    assert densest.high - densest.low <= (found.interval.high - found.interval.low) * (1 + 1e-9)
+    if low < densest.low and densest.high < high:  # as dense at one end as at the other
+        ends = [float(mp.log(likelihood(mp.mpf(v)) * density(mp.mpf(v)))) for v in (densest.low, densest.high)]
+        assert ends[0] == pytest.approx(ends[1], abs=1e-5)
+    loss = -area(lambda x: x * likelihood(x) * density(x), low, min(mp.mpf(0), high)) / whole if low < 0 else 0
+    assert seen.expected_loss == pytest.approx(float(loss), rel=1e-8, abs=1e-300)
     if df is None or not name.startswith(("cauchy", "t")):
         mean = float(area(lambda x: x * likelihood(x) * density(x), low, high) / whole)
-        assert seen.posterior_mean == pytest.approx(mean, rel=1e-8, abs=1e-10)
+        assert seen.posterior["effect"].mean == pytest.approx(mean, rel=1e-8, abs=1e-10)
 
 
 @pytest.mark.parametrize(("estimate", "se"), [(3.0, 1.0), (100.0, 1.0), (1e3, 1e-3), (1e-9, 1e-10)])
@@ -97,9 +103,9 @@ def test_two_normals_have_a_closed_form(estimate, se):
     gain = sd * sd / (sd * sd + se * se)
     expected = -0.5 * math.log1p((sd / se) ** 2) + 0.5 * gain * (estimate / se) ** 2
     assert found.evidence.log_bayes_factor == pytest.approx(expected, rel=1e-12)
-    assert found.evidence.posterior_mean == pytest.approx(gain * estimate, rel=1e-10)
+    assert found.evidence.posterior["effect"].mean == pytest.approx(gain * estimate, rel=1e-10)
     # A million standard errors off, the log density itself has but so many digits.
-    assert found.evidence.posterior_sd == pytest.approx(math.sqrt(gain) * se, rel=1e-9 if estimate < 1e3 else 1e-6)
+    assert found.evidence.posterior["effect"].sd == pytest.approx(math.sqrt(gain) * se, rel=1e-9 if estimate < 1e3 else 1e-6)
 
 
 def test_laws_of_evidence():
@@ -181,7 +187,11 @@ def test_priors_as_text():
         (lambda: Normal(0, -1), "sd must be above 0"),
         (lambda: Truncated(Normal(0, 1), 3, 2), "above low"),
         (lambda: Truncated(Uniform(0, 1), 2, 3), "no mass"),
-        (lambda: evidence([1, 2], 1, prior=Normal()), "a single number"),
+        (lambda: evidence([], 1, prior=Normal()), "the list is empty"),
+        (lambda: evidence(1, 1, prior=Normal(), interval_kind="cut"), "give null_interval too"),
+        (lambda: evidence(1, 1, prior=Flat(), odds=1), "gives no Bayes factor"),
+        (lambda: evidence(1, 1, prior=Flat(), null_interval=(-1, 1)), "gives none"),
+        (lambda: evidence(1, 1, prior=Normal(), odds=0), "odds must be above 0"),
         (lambda: evidence("1", 1, prior=Normal()), "a number"),
     ],
 )
@@ -189,3 +199,54 @@ def test_what_can_not_be_is_said(call, says):
     """Impossible priors and numbers, with what is allowed."""
     with pytest.raises(ar.AmberRulerError, match=says):
         call()
+
+
+def test_many_questions_and_many_priors_at_once():
+    """Arrays of estimates, of standard errors and of prior scales are the single questions side by side."""
+    estimates, ses = np.array([1.3, -0.2, 4.0]), np.array([0.6, 0.5, 1.5])
+    many = evidence(estimates, ses, prior=Cauchy(1), df=np.array([5.0, 50.0, 9.0]), margin=0.2)
+    for k in range(3):
+        one = evidence(estimates[k], ses[k], prior=Cauchy(1), df=[5.0, 50.0, 9.0][k], margin=0.2)
+        assert many.evidence.log_bayes_factor[k] == pytest.approx(one.evidence.log_bayes_factor, rel=1e-10, abs=1e-12)
+        assert many.evidence.chance_within[k] == pytest.approx(one.evidence.chance_within, rel=1e-9)
+        assert many.interval.low[k] == pytest.approx(one.interval.low, rel=1e-9)
+        assert many.evidence.posterior["effect"].densest.low[k] == pytest.approx(
+            one.evidence.posterior["effect"].densest.low, rel=1e-7
+        )
+    scales = np.array([0.1, 1.0, 7.0])
+    for kind in (Normal(0, scales), Truncated(Cauchy(scales), 0), Uniform(0, scales), HalfNormal(scales)):
+        found = evidence(1.3, 0.6, prior=kind).evidence.log_bayes_factor
+        single = [evidence(1.3, 0.6, prior=kind.scaled(v)).evidence.log_bayes_factor for v in scales]
+        assert found == pytest.approx(single, rel=1e-9, abs=1e-12)
+
+
+def test_priors_laid_open():
+    """The curve holds the chosen prior's factor, its largest, and where it passes the threshold; lists work too."""
+    one = evidence(4.1, 1.9, prior=Uniform(0, 9))
+    curve = one.across_priors()
+    part = curve.trace
+    assert part.marks["chosen"] == (9.0, pytest.approx(one.evidence.log_bayes_factor, rel=1e-12))
+    assert part.marks["wide"][0] == pytest.approx(9 * math.sqrt(2))
+    assert part.changes == pytest.approx(one.evidence.scales_beyond, rel=1e-3)
+    assert part.largest[1] == pytest.approx(one.evidence.best_log_factor, abs=1e-3)
+    assert len(curve.axis.labels) == 200
+    assert "stays between" in curve.sentence()
+    assert len(str(curve).splitlines()) < 60
+    listed = one.across_priors(priors=[Uniform(0, 9), Normal(0, 3)])
+    assert listed.evidence.log_bayes_factor[0] == one.evidence.log_bayes_factor
+    assert listed.axis.labels == ("uniform from 0 to 9", "Normal, mean 0, sd 3")
+    for wrong, says in (
+        (lambda: one.across_priors([1, 2], priors=[Normal()]), "not both"),
+        (lambda: one.across_priors([0, 1]), "scales must be above 0"),
+        (lambda: curve.across_priors(), "one question"),
+        (lambda: ar.Result.from_json(one.to_json()).across_priors(), "read back"),
+        (lambda: evidence(1, 1, prior=Flat()).across_priors(), "with a Bayes factor"),
+    ):
+        with pytest.raises(ar.InputError, match=says):
+            wrong()
+
+
+@pytest.mark.parametrize(("log_factor", "band"), [(0.1, "anecdotal"), (-1.5, "moderate"), (3, "strong"), (-4, "very strong"), (9, "extreme")])
+def test_bands_of_evidence(log_factor, band):
+    """Either way, as the source has them."""
+    assert ar.results.evidence_band(log_factor) == band

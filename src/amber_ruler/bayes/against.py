@@ -173,10 +173,8 @@ def evidence_of_one(
         before = None if prior_curve is None else Single(prior_curve)
         drawn = Curves(
             each[0].quantiles,
-            lambda x: each[0].density(place(0, x)),
-            None
-            if before is None
-            else lambda x: before.density(place(0, x) + curves[0][0].origin - before.curve.origin),
+            lambda x: _density(each[0], x, place, 0.0),
+            None if before is None else lambda x: _density(before, x, place, curves[0][0].origin - before.curve.origin),
         )
     if null is None or factors is None:
         return Evidence(prior=prior, posterior=posterior, curves=drawn)
@@ -204,6 +202,14 @@ def evidence_of_one(
         odds=odds,
         null=scalar_or_array(null),
     )
+
+
+def _density(one: Single, x: Floats, place: Callable[[int, Floats], Floats], shift: float) -> Floats:
+    """Density at values, 0 where the quantity can't be."""
+    with np.errstate(all="ignore"):
+        at = place(0, x) + shift
+    known = np.isfinite(at)
+    return np.where(known, one.density(np.where(known, at, 0.0)), 0.0)
 
 
 def _between(one: Single, low: float, high: float) -> float:

@@ -22,6 +22,7 @@ from amber_ruler.numeric.gate import Floats, aligned
 _STEP = 0.12
 _BEFORE, _BEYOND = 7.0, 4.3
 _BLOCK = 256  # rows of nodes at a time: they stay in the processor's cache
+_FEW = 5.0  # degrees of freedom
 _SMOOTH, _UNEVEN = 32, 48  # knots of the likelihood's smooth factor, and with few degrees of freedom
 # Panels around the likelihood, in its spreads; around 0, where the prior has its peak, in the prior's scale; and around
 # a value that chances are counted from.
@@ -103,9 +104,12 @@ def _once(t: Floats, df: Floats, effective: Floats, scale: Floats) -> tuple[Floa
     return (t[:1], df[:1], effective[:1], scale) if same else (t, df, effective, scale)
 
 
-def _panels(centre: Floats, spread: Floats, scale: Floats, cuts: Cuts, ends: Ends, reach: float) -> Floats:
+def _panels(
+    centre: Floats, spread: Floats, scale: Floats, cuts: Cuts, ends: Ends, reach: float, finer: float = 1.0
+) -> Floats:
     """Edges, shape (rows, edges): between two ends, with 0 among them; to so many spreads from the centre."""
-    likely = np.concatenate([_STEPS, _POWERS[2 * reach > _POWERS]])
+    steps = _STEPS if finer == 1 else np.arange(1, 25) * (_STEPS[0] / finer)
+    likely = np.concatenate([steps, _POWERS[2 * reach > _POWERS]])
     narrow = scale if scale.size == centre.size else scale.min(keepdims=True)
     farthest = np.max((np.abs(centre) + likely[-1] * spread) / narrow)
     believed = _BELIEVED[: np.searchsorted(_BELIEVED, farthest)]
@@ -146,7 +150,7 @@ class _LogLikelihood(NamedTuple):
         unit = 2 * np.sqrt(df + 1)
         farthest = (np.abs(t / root) + reach) * np.abs(slope)
         most = np.maximum(farthest / np.hypot(farthest, unit), 1e-3)
-        knots, from_knots = _knots(_UNEVEN if df.min() < 5 else _SMOOTH)
+        knots, from_knots = _knots(_UNEVEN if df.min() < _FEW else _SMOOTH)
         at = most[:, None] * knots
         m = unit[:, None] * at / np.sqrt(1 - at * at)
         coefficients = (student.log_area(m, np.broadcast_to(df[:, None], m.shape)) @ from_knots).T[..., None, None]
@@ -185,4 +189,5 @@ def raw(t: Floats, df: Floats, effective: Floats, scale: Floats, cuts: Cuts, end
 
     least = float(df.min())
     reach = np.sqrt(least) * np.exp(min(_NOTHING / (least + 1), 80.0))
-    return Posterior.in_panels(log_density, _panels(centre, 1 / root, scale, cuts, ends, reach))
+    finer = 2.0 if least < _FEW else 1.0  # its tails bend within a spread
+    return Posterior.in_panels(log_density, _panels(centre, 1 / root, scale, cuts, ends, reach, finer))

@@ -164,6 +164,8 @@ def evidence(
         *(() if df is None else (gate.positive("df", df),)),
     ]
     shape = np.broadcast_shapes(*(v.shape for v in given), prior.shape)
+    if 0 in shape:
+        raise InputError("There is no estimate to weigh: the list is empty.")
     data = Likelihood(*(np.broadcast_to(v, shape).ravel() for v in given), *((None,) if df is None else ()))
     belief = prior.reshaped(shape, -1)
     cuts = (null, *nothing, *((null - ask.margin, null + ask.margin) if ask.margin else ()))

@@ -100,7 +100,7 @@ class Posterior(NamedTuple):
         whole = mass.sum(axis=(1, 2), keepdims=True)
         missed = np.abs((mass / WEIGHTS) @ _LAST).sum(axis=(1, 2)) / whole[:, 0, 0]
         log_total = (top + np.log(whole))[:, 0, 0]
-        return cls(edges, x, log_mass - log_total[:, None, None], log_total, missed)
+        return cls(edges, x, (log_mass - top) - np.log(whole), log_total, missed)  # whose parts keep their digits
 
     @classmethod
     def stacked(cls, *parts: Posterior) -> Posterior:
@@ -204,7 +204,9 @@ class Posterior(NamedTuple):
         found = np.empty((3, len(start)))
         for row, (chance, value) in enumerate(zip(chances, values, strict=True)):
             lows, highs = (np.interp(tails + add, chance, value) for add in (0.0, level))
-            best = int(np.argmin(highs - lows))
+            with np.errstate(invalid="ignore"):  # where nothing lies, an end is nowhere
+                widths = np.nan_to_num(highs - lows, nan=np.inf, posinf=np.inf, neginf=np.inf)
+            best = int(np.argmin(widths))
             found[:, row] = lows[best], highs[best], _TAILS[best]
         return found[0], found[1], found[2]
 
@@ -238,7 +240,7 @@ class Posterior(NamedTuple):
                 share = np.where(settled, 0.0, np.nan_to_num(share * np.sign(size)))
                 move0, move1 = np.nan_to_num(share * move0), np.nan_to_num(share * move1)
             low, high = np.maximum(low + move0, self.edges[:, 0]), np.minimum(high + move1, self.edges[:, -1])
-            settled = settled | (np.abs(move0) + np.abs(move1) < 1e-7 * span)  # the next step's error is its square
+            settled = settled | (np.abs(move0) + np.abs(move1) < 1e-9 * span)  # the next step's error is its square
         return low, high
 
     def at(self, x: Floats) -> tuple[Floats, Floats, Floats]:
@@ -249,8 +251,11 @@ class Posterior(NamedTuple):
 
     def _at(self, x: Floats, start: Floats, inside: Floats) -> tuple[Floats, Floats, Floats]:
         """Probability below values of shape (rows, values), density there, and its slope."""
-        k = np.clip((self.edges[:, 1:, None] <= x[:, None, :]).sum(axis=1), 0, inside.shape[1] - 1)
-        rows = np.arange(len(x))[:, None]
+        rows, last = np.arange(len(x))[:, None], inside.shape[1] - 1
+        k = np.minimum((self.edges[:, 1:, None] <= x[:, None, :]).sum(axis=1), last)
+        empty = self.edges[rows, k + 1] <= self.edges[rows, k]  # at the upper end panels may have no width
+        if empty.any():
+            k = np.where(empty, np.minimum((self.edges[:, 1:, None] < x[:, None, :]).sum(axis=1), last), k)
         first, end = self.edges[rows, k], self.edges[rows, k + 1]
         half = np.maximum(end - first, 1e-100) / 2
         u = np.clip((x - first) / half - 1, -1, 1)

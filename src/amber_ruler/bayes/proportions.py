@@ -82,7 +82,7 @@ def proportion(
     >>> round(r.estimate, 4), round(r.evidence.bayes_factor, 3)
     (0.1509, 7.904)
     """
-    ask = shared.question(alpha, margin=margin, good=good)
+    ask = share_question(alpha, margin, good)
     one = groups.one(group, "share", least=0)
     at = shared.null_of(null, gate.between, 0, 1)
     needs_factor(odds, there=at is not None)
@@ -197,7 +197,7 @@ def proportions(
     >>> round(r.evidence.chance_better, 4), round(r.evidence.bayes_factor, 3)
     (0.9836, 0.585)
     """
-    ask = shared.question(alpha, margin=margin, good=good)
+    ask = share_question(alpha, margin, good)
     one, two = groups.two(treatment, control, "share", least=0)
     other = control_prior or prior
     common = common_prior or (prior if other == prior else None)
@@ -300,6 +300,14 @@ def best_proportion(
         prior=str(prior),
         unit="share",
     )
+
+
+def share_question(alpha: float, margin: float | None, good: str) -> shared.Question:
+    """The settings that every method has; a margin of shares is below 1."""
+    ask = shared.question(alpha, margin=margin, good=good)
+    if ask.margin is not None and ask.margin >= 1:
+        raise InputError.rule("margin", margin, "below 1", "Shares are from 0 to 1: 3 percentage points are 0.03.")
+    return ask
 
 
 def needs_factor(odds: float | None, *, there: bool) -> None:

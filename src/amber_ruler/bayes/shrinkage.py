@@ -23,6 +23,7 @@ from amber_ruler.results import Axis, Estimate, Evidence, Interval, Pooling, Pos
 __all__ = ["prior_from", "shrink"]
 
 Spread = Literal["reml", "ml", "moments"]
+_MOST = 1e75  # whose squares, and the squares of those, floats hold
 _SOURCES = {
     "reml": "Harville (1977), Journal of the American Statistical Association 72, 320-338",
     "ml": "Hardy & Thompson (1996), Statistics in Medicine 15, 619-629",
@@ -40,7 +41,11 @@ class _Pooled(NamedTuple):
 @method(
     takes="numbers",
     examples=("--estimates 0.31,0.12,-0.05,0.22 --ses 0.12,0.08,0.10,0.15 --labels March,April,May,June",),
-    exempt={"p and interval": "there is no test", "broadcast": "the estimates inform each other"},
+    exempt={
+        "p and interval": "there is no test",
+        "broadcast": "the estimates inform each other",
+        "rescale": "it takes numbers",
+    },
 )
 def shrink(
     estimates: ArrayLike,
@@ -108,6 +113,8 @@ def shrink(
     y, se = gate.finite("estimates", estimates), gate.positive("ses", ses)
     if y.ndim != 1 or y.shape != se.shape:
         raise InputError(f"estimates and ses are two lists of one length, got shapes {y.shape} and {se.shape}.")
+    if max(np.abs(y).max(initial=0.0), se.max(initial=0.0), 1 / se.min(initial=1.0)) > _MOST:
+        raise InputError("Estimates and standard errors lie within reach (1e-75 to 1e75): change their unit.")
     k = y.size
     least = 3 if prediction == "t" else 2
     if k < least:

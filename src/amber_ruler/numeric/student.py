@@ -254,11 +254,10 @@ class _Grid(NamedTuple):
 def spread_nodes(df: Floats, *, few: bool = False) -> tuple[Floats, Floats]:
     """Nodes of S and their probabilities, a row for each df: a rule for means of smooth functions of S.
 
-    Of functions that change as slowly as powers of S, `few` nodes give the mean as well.
+    Of functions that change as slowly as powers of S, `few` nodes give the mean as well, where there are many degrees
+    of freedom.
     """
     nodes, weights = _central_grid(np.ones(df.shape), df, few=few)
-    if few and df.min() < _NORMAL_DF:
-        nodes, weights = nodes[:, ::2], 2 * weights[:, ::2]
     return nodes, weights
 
 
