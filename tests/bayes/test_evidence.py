@@ -105,7 +105,9 @@ def test_two_normals_have_a_closed_form(estimate, se):
     assert found.evidence.log_bayes_factor == pytest.approx(expected, rel=1e-12)
     assert found.evidence.posterior["effect"].mean == pytest.approx(gain * estimate, rel=1e-10)
     # A million standard errors off, the log density itself has but so many digits.
-    assert found.evidence.posterior["effect"].sd == pytest.approx(math.sqrt(gain) * se, rel=1e-9 if estimate < 1e3 else 1e-6)
+    assert found.evidence.posterior["effect"].sd == pytest.approx(
+        math.sqrt(gain) * se, rel=1e-9 if estimate < 1e3 else 1e-6
+    )
 
 
 def test_laws_of_evidence():
@@ -246,7 +248,9 @@ def test_priors_laid_open():
             wrong()
 
 
-@pytest.mark.parametrize(("log_factor", "band"), [(0.1, "anecdotal"), (-1.5, "moderate"), (3, "strong"), (-4, "very strong"), (9, "extreme")])
+@pytest.mark.parametrize(
+    ("log_factor", "band"), [(0.1, "anecdotal"), (-1.5, "moderate"), (3, "strong"), (-4, "very strong"), (9, "extreme")]
+)
 def test_bands_of_evidence(log_factor, band):
     """Either way, as the source has them."""
     assert ar.results.evidence_band(log_factor) == band

@@ -76,7 +76,7 @@ class Curve(NamedTuple):
     def tabulated(self) -> Curve:
         """The same with its log density read off the panels: where it is dear to compute."""
         log_mass, half = self.row.log_mass[0], np.diff(self.edges)[:, None] / 2
-        table = log_mass - np.log(half * WEIGHTS)
+        table = np.maximum(log_mass - np.log(half * WEIGHTS), -1e4)
 
         def log_density(y: Floats) -> Floats:
             y = np.asarray(y, dtype=float)
@@ -114,6 +114,11 @@ def rate(a: float, b: float, beside: tuple[float, float] | None = None) -> Curve
     return Curve.of(
         "log", lambda y: -a * expm1_less(y - centre), centre, float(np.sqrt(1 / a)), float(np.log(first / second))
     )
+
+
+def narrowest(*known: tuple[float, float]) -> tuple[float, float]:
+    """Of the parameters of several shares those that are best known: from their mean places keep the most digits."""
+    return min(known, key=lambda ab: (1 / ab[0] + 1 / ab[1], *ab))
 
 
 def _log_ratio(x: float, y: float) -> float:

@@ -11,16 +11,18 @@ from scipy import special
 from amber_ruler.bayes.curve import Curve, log_value
 from amber_ruler.bayes.posterior import NODES, WEIGHTS
 from amber_ruler.numeric.gate import Floats
+from amber_ruler.numeric.roots import bracketed_root
 
 Join: TypeAlias = Literal["difference", "log ratio", "log odds ratio"]
 # Around where the second quantity is as large as the difference, and down to where it is nothing beside it.
 _KNEE = np.array([-46.0, -38.0, -30.0, -23.0, -17.0, -12.0, -8.0, -5.0, -2.5, 0.0, 2.5, 5.0, 8.0])
 _NOTHING = 1e-25  # of the first quantity below the difference, so that the second need not be told near 0
 _LEAST = 1e-300  # of a difference that is told from 0
+_MOST = 1 - 1e-16  # of a difference of shares
 _NEAR = 30.0  # of the log of a chance
-_STEPS = 100
+_STEPS = 14
 _NEWTON = 30
-_ZOOMS, _MANY = 4, 17  # rounds, and intervals a round, of which the shortest is looked for
+_ZOOMS, _MANY = 4, 9  # rounds, and intervals a round, of which the shortest is looked for
 
 
 class Point(NamedTuple):
@@ -253,6 +255,13 @@ def _far_quantiles(one: Curve, two: Curve, join: Join, log_chance: Floats) -> Fl
         settled |= (np.abs(v - before) < 1e-11) | (high - low < 1e-14)
         if settled.all():
             break
+    else:  # a density with gaps or spikes: between the brackets that are left
+
+        def rising(v: Floats) -> Floats:
+            return np.where(settled, v - found, np.clip(np.nan_to_num(-miss(v)[0], nan=-1e300), -1e300, 1e300))
+
+        found = v
+        v = bracketed_root(rising, np.where(settled, v - 1, low), np.where(settled, v + 1, high), rtol=1e-13, steps=45)
     return np.where(v <= np.log(_LEAST) + 1e-6, 0.0, np.exp(v))
 
 
@@ -288,6 +297,8 @@ def _about(one: Curve, two: Curve, join: Join) -> tuple[float, float]:
 
 def _beyond(one: Curve, two: Curve, join: Join, values: Floats) -> tuple[Floats, Floats, Floats]:
     """Logs of P(one joined to two is below values), above them, and the density there; values of at least 0."""
+    if join == "difference" and one.scale == "log odds":
+        values = np.minimum(values, _MOST)
     d = values[:, None]
     edges = np.sort(_edges(one, two, join, values), axis=1)
     half = np.diff(edges)[..., None] / 2

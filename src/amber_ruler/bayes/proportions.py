@@ -292,7 +292,7 @@ def best_proportion(
     ]
     return against.best_of(
         ask,
-        [(curve.share(*ab, posteriors[0]), _moments(*ab)) for ab in posteriors],
+        [(curve.share(*ab, curve.narrowest(*posteriors)), _moments(*ab)) for ab in posteriors],
         estimates,
         title=f"{name}: which of {len(each)} is best?",
         method=f"independent beta priors, {prior} for each share",
@@ -331,7 +331,8 @@ def _posterior(prior: Beta, x: float, n: float) -> tuple[float, float]:
 def _pair(row: tuple[float, ...], prior: Beta, other: Beta, common: Beta | None) -> Pair:
     x1, n1, x0, n0 = (float(v) for v in row)
     (a1, b1), (a0, b0) = _posterior(prior, x1, n1), _posterior(other, x0, n0)
-    one, two = curve.share(a1, b1), curve.share(a0, b0, (a1, b1))
+    origin = curve.narrowest((a1, b1), (a0, b0))
+    one, two = curve.share(a1, b1, origin), curve.share(a0, b0, origin)
     difference = against.moments_of_difference(_moments(a1, b1), _moments(a0, b0))
     ratio = against.moments_of_product(_raw(a1, b1), _raw_inverse(a0, b0))
     lift = Moments(None if ratio.mean is None else ratio.mean - 1, ratio.sd)
@@ -341,7 +342,8 @@ def _pair(row: tuple[float, ...], prior: Beta, other: Beta, common: Beta | None)
         Join("lift", "lift", "relative", "log ratio", lift),
         Join("odds_ratio", "odds ratio", "ratio", "log odds ratio", odds),
     )
-    priors = _prior(prior), curve.share(other.successes, other.failures, (prior.successes, prior.failures))
+    known = (prior.successes, prior.failures), (other.successes, other.failures)
+    priors = curve.share(*known[0], known[0]), curve.share(*known[1], known[0])
     if common is None:
         return Pair(one, two, joins, priors=priors)
     before = np.log([0.5, 0.5])
@@ -389,8 +391,11 @@ def _log_beta_rest(a: float, b: float) -> float:
 def _away(a: float, b: float, p: float, q: float) -> float:
     """log(m^a (1 - m)^b) less log(p^a q^b), m = a / (a + b), with the differences taken out."""
     n = a + b
-    u = a - n * p if p < q else n * q - b  # of the rarer, whose difference has the digits
-    return float(log_divergence(a, a - u) + log_divergence(b, b + u))
+    if p < q:  # from the rarer, whose expected number has the digits
+        rare = n * p
+        return log_divergence(a, rare) + log_divergence(b, b + (a - rare))
+    rare = n * q
+    return log_divergence(b, rare) + log_divergence(a, a + (b - rare))
 
 
 def _factor_of_one(prior: Beta, x: float, n: float, null: float) -> tuple[float, float, float]:

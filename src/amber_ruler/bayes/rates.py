@@ -301,7 +301,8 @@ def _known(prior: Gamma, x: float, exposure: float, beside: tuple[float, float] 
 def _pair(row: tuple[float, ...], prior: Gamma, other: Gamma, common: Gamma | None) -> Pair:
     x1, e1, x0, e0 = (float(v) for v in row)
     (a1, b1), (a0, b0) = _posterior(prior, x1, e1), _posterior(other, x0, e0)
-    (one, first), (two, second) = _known(prior, x1, e1), _known(other, x0, e0, (a1, b1))
+    origin = max((a1, b1), (a0, b0))  # the better known one
+    (one, first), (two, second) = _known(prior, x1, e1, origin), _known(other, x0, e0, origin)
     inverse = b0 / (a0 - 1) if a0 > 1 else None, b0 / (a0 - 1) * b0 / (a0 - 2) if a0 > 2 else None
     ratio = against.moments_of_product((a1 / b1, a1 / b1 * (a1 + 1) / b1), inverse)
     lift = Moments(None if ratio.mean is None else ratio.mean - 1, ratio.sd)
