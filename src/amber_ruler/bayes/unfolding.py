@@ -6,6 +6,7 @@ from typing import Any
 
 import numpy as np
 
+from amber_ruler.bayes.means import mean
 from amber_ruler.errors import DataError, InputError
 from amber_ruler.numeric import gate
 from amber_ruler.numeric.gate import Floats
@@ -62,7 +63,11 @@ def unfolding(result: Measurement, *, points: int = 60) -> Measurement:
     arms = [_so_far(g, looks, counted=counted) for g in groups]
     total = np.sum([n for n, _ in arms], axis=0)
     axis = Axis("units", tuple(f"{int(v)}" for v in total))
-    found: Measurement = asked.method.ask(tuple(_with_axis(g, axis) for _, g in arms), asked.settings)
+    told = tuple(_with_axis(g, axis) for _, g in arms)
+    if isinstance(groups[0], Pairs):  # one mean, of their differences
+        found: Measurement = mean(told[0], **{k: v for k, v in asked.settings.items() if k != "correlation"})
+    else:
+        found = asked.method.ask(told, asked.settings)
     part = found.evidence
     log_factors = np.ravel(np.nan if part is None or part.log_bayes_factor is None else part.log_bayes_factor)
     return found.with_part(Trace.of("units", total, log_factors, result.evidence.threshold or 3.0))

@@ -57,7 +57,7 @@ def log_divergence(x: float, expected: float) -> float:
     if abs(away) < 0.1:
         powers = np.arange(2, 26)
         return x * float(np.sum((-away) ** powers / powers))
-    return x * float(away - np.log1p(away))
+    return float(x * np.log(x / expected) - (x - expected))
 
 
 def poisson_weight(j: Floats, mean: Floats) -> Floats:
