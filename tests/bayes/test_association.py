@@ -58,7 +58,7 @@ def test_factors_of_tables(counts, a):
 
 
 def test_cramers_v_is_drawn_and_replayed():
-    """The same seed, the same answer; with many units the posterior is narrow around what was seen; the factor is exact."""
+    """The same seed, the same answer; with many units it is narrow around what was seen; the factor is exact."""
     table = CountTable([[3000, 1000], [2000, 4000]], ("Gullhaven", "Tern Quay"), ("single", "return"), "port", "ticket")
     r, again, other = independence(table), independence(table), independence(table, seed=5)
     assert r == again

@@ -27,7 +27,7 @@ SHARES = proportions(Counts(60, 400, "short"), Counts(52, 400, "current"))
 
 @pytest.mark.parametrize("good", ["higher", "lower"])
 def test_value_of_more_counts_by_enumeration(good):
-    """All pairs of counts that may be seen, each with its beta-binomial chance: the best mean after them, less today's."""
+    """All counts that may be seen, with their beta-binomial chances: the best mean after them, less today's."""
     r = proportions(Counts(60, 400, "short"), Counts(52, 400, "current"), good=good)
     d = decide(r)
     side = 1 if good == "higher" else -1

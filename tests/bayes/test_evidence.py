@@ -240,7 +240,7 @@ def test_priors_laid_open():
     for wrong, says in (
         (lambda: one.across_priors([1, 2], priors=[Normal()]), "not both"),
         (lambda: one.across_priors([0, 1]), "scales must be above 0"),
-        (lambda: curve.across_priors(), "one question"),
+        (curve.across_priors, "one question"),
         (lambda: ar.Result.from_json(one.to_json()).across_priors(), "read back"),
         (lambda: evidence(1, 1, prior=Flat()).across_priors(), "with a Bayes factor"),
     ):

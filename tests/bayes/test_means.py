@@ -64,7 +64,7 @@ def test_factors_beyond_floats_stay_on_the_log_scale():
 
 @pytest.mark.parametrize(("t", "n1", "n0", "scale"), [(2.2, 5, 6, 0.7), (-0.8, 2, 2, 0.2), (3.5, 60, 40, 1.0)])
 def test_posterior_of_the_raw_effect_by_quadrature(t, n1, n0, scale):
-    """Limits, chances, mean and losses in the metric's unit: the joint density of effect and spread, p(sigma) = 1/sigma."""
+    """Limits, chances, mean and losses: the joint density of effect and spread, summed over a grid of both."""
     n, df = n1 * n0 / (n1 + n0), n1 + n0 - 2
     difference = t / math.sqrt(n)
     r = means(Summary(n1, difference, 1.0, "a"), Summary(n0, 0.0, 1.0, "b"), prior=Cauchy(scale), margin=0.25)

@@ -94,7 +94,7 @@ def test_posteriors_of_difference_lift_and_odds_ratio_by_simulation():
 
 
 def test_ratios_have_means_only_where_they_exist():
-    """A control that may be 0 has a lift without a mean; one success more and there is one, two and there is a spread."""
+    """A control that may be 0 has a lift without a mean; one success and there is one, two and there is a spread."""
     told = [shares((5, 20), (x, 20)).evidence.posterior["lift"] for x in (0, 1, 2)]
     assert [t.mean is None for t in told] == [True, False, False]
     assert [t.sd is None for t in told] == [True, True, False]
@@ -189,7 +189,7 @@ def test_one_share_against_a_value():
 
 
 def test_best_of_several_shares():
-    """Chances add up to 1, two of them are the pair, losses and chances agree with draws, lowest is best if so asked."""
+    """Chances add up to 1, two of them are the pair, all agree with draws, the lowest is best if so asked."""
     groups = [Counts(60, 400, "short"), Counts(52, 390, "guided"), Counts(40, 400, "current"), Counts(0, 12, "none")]
     r = best_proportion(groups)
     parts = [one.evidence for one in r.results]

@@ -56,7 +56,7 @@ def test_spread_of_the_effects(kind):
 
 
 def test_a_next_effect_and_the_prior_that_it_makes():
-    """t with k - 2 degrees of freedom, or normal; the prior holds the same interval."""
+    """T with k - 2 degrees of freedom, or normal; the prior holds the same interval."""
     r = shrink(Y, SE)
     part = r.pooling
     wide = np.hypot(part.tau, part.se)
@@ -73,7 +73,7 @@ def test_a_next_effect_and_the_prior_that_it_makes():
 
 
 def test_no_scatter_beyond_chance_pools_everything():
-    """tau is 0 then, every effect is the mean, and its uncertainty the mean's."""
+    """Tau is 0 then, every effect is the mean, and its uncertainty the mean's."""
     r = shrink([0.10, 0.11, 0.09], [0.1, 0.12, 0.2], margin=0.3)
     assert r.pooling.tau == 0
     assert np.ptp(r.estimate) == pytest.approx(0, abs=1e-15)

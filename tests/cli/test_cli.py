@@ -2,6 +2,7 @@
 
 import json
 import re
+import shlex
 import subprocess
 import sys
 
@@ -276,11 +277,66 @@ def test_every_design_has_a_page_whose_example_runs(plan, kind, tmp_path):
     page = plan(kind, "--help")
     assert f"amber-ruler plan {kind}" in page
     assert not re.findall(r"^  (--\S+(?: / --\S+| <\S+>)?)\s*\n(?! {8})", page, flags=re.MULTILINE)
-    example = KINDS[kind][1].replace("\\\n", " ").split()
+    example = shlex.split(KINDS[kind][1].replace("\\\n", " "))
     figure = tmp_path / "plan.svg"
     says = "give an interval" if "--half-width" in example else "with a power of"
+    says = "with a probability of" if kind == "evidence" else says
     assert says in " ".join(plan(kind, *example, "--figure", str(figure)).split())
     assert "<svg" in figure.read_text(encoding="utf-8")
+
+
+WEIGHED = [
+    (["bayes", "means", *MINUTES, "--prior", "cauchy 0.1", "--across", "usual"], "over these prior scales"),
+    (["bayes", "means", *MINUTES, "--values", "log-normal"], "no posterior mean"),
+    (
+        ["bayes", "mean", "--n", "40", "--mean", "1.2", "--sd", "4", "--prior", "reference"],
+        "above 0 with a probability",
+    ),
+    (["bayes", "proportions", "--successes", "60,40", "--trials", "400,400", "--horizon", "1000"], "choose treatment"),
+    (["bayes", "best-proportion", TRAVELLERS, "--value", "booked", "--by", "form"], "is the best of 3"),
+    (["bayes", "best-rate", "--events", "4,9,5", "--exposure", "10,10,9", "--prior", "gamma 2 5"], "is the best of 3"),
+    (
+        ["bayes", "shrink", "--estimates", "0.3,0.1,0.2", "--ses", "0.1,0.1,0.2", "--labels", "a,b,c"],
+        "3 effects around",
+    ),
+    (["bayes", "evidence", "--estimate", "4.1,1", "--se", "1.9,1", "--prior", "uniform 0 9"], "2 estimates of effect"),
+    (["bayes", "independence", *TICKETS, "--draws", "500"], "under an association"),
+    (["bayes", "correlation", *SPENT], "a correlation"),
+    (
+        ["plan", "evidence", "--prior", "halfnormal 2", "--se", "1.9", "--n", "40", "--units", "20,60"],
+        "2 numbers of units",
+    ),
+    (["plan", "two-means", "--sd", "20", "--prior", "normal 2 3", "--n", "500"], "over what is believed"),
+    (["plan", "two-means", "--sd", "20", "--prior", "normal 2 3", "--assurance", "0.5"], "over what is believed"),
+]
+
+
+@pytest.mark.parametrize(("words", "says"), WEIGHED, ids=lambda v: " ".join(v[:2]) if isinstance(v, list) else "")
+def test_what_is_weighed_and_planned_by_belief(words, says, tmp_path):
+    """Every kind answers from a file or from numbers, and draws; JSON reads back."""
+    figure = tmp_path / "figure.svg"
+    assert says in " ".join(run(*words, "--figure", str(figure)).split())
+    assert "<svg" in figure.read_text(encoding="utf-8")
+    assert json.loads(run(*words, "--json"))
+
+
+@pytest.mark.parametrize(
+    ("words", "says"),
+    [
+        (["bayes", "means", *MINUTES, "--prior", "beta 1 1"], "Write one of: cauchy"),
+        (["bayes", "rate", "--events", "3", "--exposure", "10"], "--prior"),
+        (["bayes", "proportions", "--successes", "6,4", "--trials", "9,9", "--cost", "1"], "goes with --horizon"),
+        (["bayes", "proportions", "--successes", "6,4", "--trials", "9,9", "--across", "usual"], "no one scale"),
+        (["bayes", "means", "--n", "9,9", "--mean", "1,2", "--sd", "1,1", "--values", "log-normal"], "one by one"),
+        (["bayes", "evidence", "--estimate", "x", "--se", "1", "--prior", "flat"], "--estimate"),
+        (["plan", "two-means", "--sd", "2", "--effect", "1", "--assurance", "0.8"], "goes with --prior"),
+        (["plan", "two-means", "--sd", "2", "--effect", "1", "--prior", "normal 0 1"], "leave --effect out"),
+        (["plan", "evidence", "--prior", "flat", "--se", "1", "--n", "40"], "mass of 1"),
+    ],
+)
+def test_what_can_not_be_weighed_is_said(words, says):
+    """Exit 2, the reason, and no traceback."""
+    assert says in " ".join(run(*words, code=2).split())
 
 
 def test_inspect_believes_travellers_and_not_events():

@@ -260,7 +260,7 @@ def test_every_door_gives_the_same_answer():
         (lambda: proportions([0.5, 0.5], [0, 1]), "other values such as 0.5"),
         (lambda: Counts(5, 3), "must not exceed trials, got 5 of 3"),
         (lambda: Counts(-1, 3, "short"), "successes of 'short' must be at least 0"),
-        (lambda: Counts(0, 0), "trials must be at least 1"),
+        (lambda: proportion(Counts(0, 0)), "at least 1"),
         (lambda: Counts(1.5, 3), "whole number"),
         (lambda: proportions(Summary(3, 0.5, 0.1), [0, 1]), "not a Summary"),
         (lambda: proportions([], [0, 1]), "'treatment' is empty"),

@@ -109,7 +109,7 @@ def test_what_a_plan_by_evidence_says_and_refuses():
 
 
 def test_assurance_of_means_by_another_quadrature():
-    """z and t, the right direction and either; the ceiling of a one-sided test is the prior's own side."""
+    """Z and t, the right direction and either; the ceiling of a one-sided test is the prior's own side."""
     prior = Normal(2, 3)
     for kind, n in (("normal", 200), ("t", 30)):
         design = plan.TwoMeans(sd=10, distribution=kind)

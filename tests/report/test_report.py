@@ -29,6 +29,7 @@ def moments(seed, label):
     return ar.Moments.from_arrays({"fare": x + rng.normal(size=60), "prior": x}, label=label, missing=2)
 
 
+THREE = [ar.Counts(60, 400, "short"), ar.Counts(52, 390, "guided"), ar.Counts(40, 400, "current")]
 RESULTS = {
     "means": lambda: ar.measure.means(ONE, TWO, margin=0.5),
     "one-sided": lambda: ar.measure.means(ONE, TWO, alternative="greater", null=1.0),
@@ -112,6 +113,23 @@ RESULTS = {
         )
     ),
     "every part": lambda: weighed_and_drawn(),  # noqa: PLW0108 - it stands below
+    "weighed share": lambda: ar.bayes.proportion(ar.Counts(60, 400, "short"), null=0.1, margin=0.02, odds=2.0),
+    "weighed rates": lambda: ar.bayes.rates(
+        ar.Events(40, 120.0, "short"), ar.Events(60, 130.0, "current"), prior=ar.bayes.Gamma(2, 5), margin=0.1
+    ),
+    "weighed table": lambda: ar.bayes.independence([[30, 10], [20, 40]], draws=500),
+    "weighed correlation": lambda: ar.bayes.correlation([1.0, 2, 3, 4, 5, 6], [1.2, 1.9, 3.4, 3.6, 5.5, 5.8]),
+    "best of three": lambda: ar.bayes.best_proportion(THREE),
+    "prior curve": lambda: ar.bayes.means(ONE, TWO).across_priors(),
+    "listed priors": lambda: ar.bayes.evidence(4.1, 1.9, prior=ar.bayes.Uniform(0, 9)).across_priors(
+        priors=[ar.bayes.Uniform(0, 5), ar.bayes.Normal(0, 3)]
+    ),
+    "shrunken": lambda: ar.bayes.shrink([0.31, 0.12, -0.05, 0.22], [0.12, 0.08, 0.10, 0.15]),
+    "decision": lambda: ar.bayes.decide(ar.bayes.proportions(*THREE[:2]), horizon=1e5, cost=0.05),
+    "decision of three": lambda: ar.bayes.decide(ar.bayes.best_proportion(THREE)),
+    "forecast": lambda: ar.plan.Evidence(prior=ar.bayes.HalfNormal(2), se=1.9, n=40).power(n=60),
+    "forecasts": lambda: ar.plan.Evidence(prior=ar.bayes.HalfNormal(2), se=1.9, n=40).power(n=[20, 60]),
+    "assurance": lambda: ar.plan.TwoMeans(sd=20).assurance(prior=ar.bayes.Normal(2, 3), n=500),
     "in order": lambda: ar.multiplicity.fixed_sequence({"fare": 0.01, "booked": 0.2}),
 }
 
@@ -184,7 +202,8 @@ def test_every_view_and_part_has_a_result_here_and_the_schema_knows_them():
     """What is drawn in no test is drawn nowhere."""
     shown = {type_tag(type(make())) for make in RESULTS.values()}
     assert shown == set(VIEWS)
-    parts = {type(part) for part in weighed_and_drawn().parts}
+    several = (weighed_and_drawn(), RESULTS["prior curve"](), RESULTS["shrunken"]())
+    parts = {type(part) for one in several for part in one.parts}
     assert parts == set(VIEWS_OF_PARTS)
     drawn, frame = str(weighed_and_drawn()), weighed_and_drawn().to_frame()
     for said in ("raw", "chance that treatment is better", "look 1 of 3", "2,000 draws", "adjusted p"):

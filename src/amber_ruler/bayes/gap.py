@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 from abc import ABC, abstractmethod
+from collections.abc import Callable
 from typing import Literal, NamedTuple, TypeAlias
 
 import numpy as np
 from scipy import special
 
 from amber_ruler.bayes.curve import Curve, log_value
-from amber_ruler.bayes.posterior import NODES, WEIGHTS
+from amber_ruler.bayes.posterior import NODES, WEIGHTS, Flags
 from amber_ruler.numeric.gate import Floats
 from amber_ruler.numeric.roots import bracketed_root
 
@@ -255,14 +256,19 @@ def _far_quantiles(one: Curve, two: Curve, join: Join, log_chance: Floats) -> Fl
         settled |= (np.abs(v - before) < 1e-11) | (high - low < 1e-14)
         if settled.all():
             break
-    else:  # a density with gaps or spikes: between the brackets that are left
-
-        def rising(v: Floats) -> Floats:
-            return np.where(settled, v - found, np.clip(np.nan_to_num(-miss(v)[0], nan=-1e300), -1e300, 1e300))
-
-        found = v
-        v = bracketed_root(rising, np.where(settled, v - 1, low), np.where(settled, v + 1, high), rtol=1e-13, steps=45)
+    if not settled.all():  # a density with gaps or spikes: between the brackets that are left
+        v = _bracketed(lambda at: miss(at)[0], v, low, high, settled)
     return np.where(v <= np.log(_LEAST) + 1e-6, 0.0, np.exp(v))
+
+
+def _bracketed(falling: Callable[[Floats], Floats], v: Floats, low: Floats, high: Floats, settled: Flags) -> Floats:
+    """Roots of a falling function between brackets; those that are settled stay where they are."""
+
+    def rising(at: Floats) -> Floats:
+        gap = np.clip(np.nan_to_num(-falling(at), nan=-1e300), -1e300, 1e300)
+        return np.where(settled, at - v, gap)
+
+    return bracketed_root(rising, np.where(settled, v - 1, low), np.where(settled, v + 1, high), rtol=1e-13, steps=45)
 
 
 def _place(curve: Curve, values: Floats) -> Floats:

@@ -42,7 +42,9 @@ def sentence(result: Decision) -> str:
 
 
 def rows(result: Decision) -> dict[str, Any]:
-    """Columns of a tidy frame: what more data are worth."""
+    """Columns of a tidy frame: what more data are worth, or where that is not told the losses."""
+    if not result.sizes.size:
+        return {"choice": list(result.losses), "expected_loss": list(result.losses.values())}
     return {"further_n": result.sizes, "worth_per_unit": result.sample_values, "worth_less_cost": result.net_values}
 
 
