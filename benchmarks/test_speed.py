@@ -152,7 +152,7 @@ SHORT_CALLS = {
         10,
         lambda: ar.measure.proportions(ar.Counts(60, 400, "short"), ar.Counts(40, 400, "current")),
     ),
-    "evidence about two means, against 10 scalar nct.cdf": (10, lambda: ar.bayes.means(*BRIEF)),
+    "evidence about two means with posteriors, against 40 scalar nct.cdf": (40, lambda: ar.bayes.means(*BRIEF)),
     "boundaries of 200 looks, against 10,000 scalar nct.cdf": (10_000, lambda: ar.sequential.boundaries(200)),
 }
 
@@ -166,7 +166,42 @@ def test_short_calls(benchmark, group, role):
     benchmark.group = group
     if role == "baseline":
         call = lambda: [nct.cdf(2.1, 57.3, 1.2) for _ in range(times)]  # noqa: E731
-    benchmark.pedantic(call, rounds=400 if times == 10 else 3, warmup_rounds=20 if times == 10 else 1)
+    benchmark.pedantic(call, rounds=200 if times <= 40 else 3, warmup_rounds=20 if times <= 40 else 1)
+
+
+MANY = 10_000
+T_VALUES = np.linspace(-6, 6, MANY)
+WEIGHED = {
+    "10,000 Bayes factors, against 1,000 single calls": (
+        lambda: ar.bayes.log_bayes_factor(T_VALUES, 80, 80),
+        lambda: [ar.bayes.log_bayes_factor(t, 80, 80) for t in T_VALUES[:1_000]],
+    ),
+    "10,000 Bayes factors with posteriors, against 100 single calls": (
+        lambda: ar.bayes.means(ar.Summary(80, T_VALUES / 3, 2.0, "a"), ar.Summary(80, 0.0, 2.0, "b")),
+        lambda: [
+            ar.bayes.means(ar.Summary(80, t, 2.0, "a"), ar.Summary(80, 0.0, 2.0, "b")) for t in T_VALUES[:100] / 3
+        ],
+    ),
+    "a curve of 200 priors, against 10 single calls": (
+        lambda: ar.bayes.means(*BRIEF).across_priors(),
+        lambda: [ar.bayes.means(*BRIEF) for _ in range(10)],
+    ),
+    "a curve of 200 priors of an estimate, against 10 single calls": (
+        lambda: ar.bayes.evidence(4.1, 1.9, prior=ar.bayes.Uniform(0, 9)).across_priors(),
+        lambda: [ar.bayes.evidence(4.1, 1.9, prior=ar.bayes.Uniform(0, 9)) for _ in range(10)],
+    ),
+    "two shares of a million trials, against a hundred trials": (
+        lambda: ar.bayes.proportions(ar.Counts(100_400, 10**6, "a"), ar.Counts(100_000, 10**6, "b")),
+        lambda: ar.bayes.proportions(ar.Counts(12, 100, "a"), ar.Counts(10, 100, "b")),
+    ),
+}
+
+
+@pytest.mark.parametrize("role", ["subject", "baseline"])
+@pytest.mark.parametrize("group", WEIGHED)
+def test_evidence_at_scale(benchmark, group, role):
+    benchmark.group = group
+    benchmark.pedantic(WEIGHED[group][role == "baseline"], rounds=3, warmup_rounds=1)
 
 
 @pytest.fixture(scope="module")
