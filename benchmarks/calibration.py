@@ -21,16 +21,16 @@ BINS = (0.0, 0.1, 0.25, 0.5, 0.75, 0.9, 0.99, 1.0)
 HEAD = """# Calibration of posteriors and Bayes factors
 
 Effects are drawn from the prior and data from the effects, in {runs:,} runs ({single:,} of shares, rates and
-correlations). A 95 % interval must then hold the effect in 95 % of the runs. Made by `python benchmarks/calibration.py`,
-in about five minutes.
+correlations). A 95 % interval must then hold the effect in 95 % of the runs. Made by
+`python benchmarks/calibration.py`, in about five minutes.
 
 | posterior | interval | holds the truth, % | Monte-Carlo error, % |
 | --- | --- | --- | --- |"""
 FACTORS = """
-Half of the data come from no effect and half from one drawn from the prior. Where the Bayes factor makes the probability
+Half of the data come from no effect, half from one drawn from the prior. Where the Bayes factor makes the probability
 of an effect so much, that share of the data must have come from one.
 
-| Bayes factor | probability of an effect | runs | on average, % | came from an effect, % | Monte-Carlo error, % |
+| Bayes factor | chance of an effect | runs | on average, % | came from an effect, % | Monte-Carlo error, % |
 | --- | --- | --- | --- | --- | --- |"""
 
 

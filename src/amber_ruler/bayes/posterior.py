@@ -39,13 +39,14 @@ Flags = NDArray[np.bool_]
 
 
 class Posterior(NamedTuple):
-    """Edges of the panels, nodes, logs of the probability at each (1 in all), and of what a row was before.
+    """Edges of the panels, nodes, the probability at each (1 in all) and its log, and the log of what a row was before.
 
-    Shapes are (rows, panels + 1), (rows, panels, nodes) twice, (rows,) twice; densities take nodes of that shape.
+    Shapes are (rows, panels + 1), (rows, panels, nodes) three times, (rows,) twice; densities take nodes of that shape.
     """
 
     edges: Floats
     x: Floats
+    mass: Floats
     log_mass: Floats
     log_total: Floats
     error: Floats  # of the total, relative to it
@@ -100,28 +101,24 @@ class Posterior(NamedTuple):
         whole = mass.sum(axis=(1, 2), keepdims=True)
         missed = np.abs((mass / WEIGHTS) @ _LAST).sum(axis=(1, 2)) / whole[:, 0, 0]
         log_total = (top + np.log(whole))[:, 0, 0]
-        return cls(edges, x, (log_mass - top) - np.log(whole), log_total, missed)  # whose parts keep their digits
+        # The log of the total is taken away in parts that keep their digits.
+        return cls(edges, x, mass / whole, (log_mass - top) - np.log(whole), log_total, missed)
 
     @classmethod
     def stacked(cls, *parts: Posterior) -> Posterior:
         """Rows of several posteriors under each other."""
         rows, most = sum(len(part.x) for part in parts), max(part.x.shape[1] for part in parts)
         edges, x = np.empty((rows, most + 1)), np.empty((rows, most, SIZE))
-        log_mass = np.full((rows, most, SIZE), -np.inf)
+        mass, log_mass = np.zeros((rows, most, SIZE)), np.full((rows, most, SIZE), -np.inf)
         at = 0
         for part in parts:  # panels of no width fill a row up
             here, size = slice(at, at + len(part.x)), part.x.shape[1]
             edges[here, : size + 1], edges[here, size + 1 :] = part.edges, part.edges[:, -1:]
             x[here, :size], x[here, size:] = part.x, part.edges[:, -1:, None]
-            log_mass[here, :size] = part.log_mass
+            mass[here, :size], log_mass[here, :size] = part.mass, part.log_mass
             at = here.stop
         totals = (np.concatenate(v) for v in zip(*((part.log_total, part.error) for part in parts), strict=True))
-        return cls(edges, x, log_mass, *totals)
-
-    @property
-    def mass(self) -> Floats:
-        """Probability at each node."""
-        return np.asarray(np.exp(self.log_mass))
+        return cls(edges, x, mass, log_mass, *totals)
 
     def log_chance(self, low: ArrayLike, high: ArrayLike) -> Floats:
         """Log of the probability between two of the edges, a row each."""
@@ -259,7 +256,7 @@ class Posterior(NamedTuple):
         first, end = self.edges[rows, k], self.edges[rows, k + 1]
         half = np.maximum(end - first, 1e-100) / 2
         u = np.clip((x - first) / half - 1, -1, 1)
-        value = np.exp(self.log_mass[rows, k]) / WEIGHTS
+        value = self.mass[rows, k] / WEIGHTS
         known = np.concatenate([np.zeros((*k.shape, 1)), inside[rows, k]], axis=-1)
         f, slope = through(u, NODES, NODE_WEIGHT, value, value @ _SLOPES.T)
         (chance,) = through(u, POINTS, POINT_WEIGHT, known)
@@ -310,4 +307,4 @@ def _mode(log_density: LogDensity, places: Floats, low: Floats, high: Floats) ->
         if np.all((fall < 0.3) | (right - left <= 1e-15 * np.abs(x[rows, top]))):
             break
         x = left[:, None] + (right - left)[:, None] * np.linspace(0, 1, 9)
-    return x[rows, top][:, None], np.maximum(right - left, 1e-300)[:, None] * 2
+    return x[rows, top][:, None], np.maximum(right - left, 1e-300)[:, None]

@@ -141,8 +141,11 @@ def evidence_along(result: Measurement, trace: Trace, ax: Axes | None) -> Axes:
     if trace.along == "prior scale":
         axes.set_xscale("log")
         _plain_numbers(axes)
-    axes.set_xlabel(trace.along, color=palette.INK)
-    return finish(axes, f"{result.title}: evidence along {trace.along}")
+    else:
+        axes.xaxis.set_major_formatter(lambda v, _: f"{v:,.0f}")
+    said = {"units": "evidence as the data come in"}.get(trace.along, f"evidence along the {trace.along}")
+    axes.set_xlabel({"units": "units seen"}.get(trace.along, trace.along), color=palette.INK)
+    return finish(axes, f"{result.title}: {said}")
 
 
 def _factors_of_priors(result: Measurement, trace: Trace, axes: Axes) -> Axes:
