@@ -31,6 +31,7 @@ NODE_WEIGHT, POINT_WEIGHT = _barycentric(NODES), _barycentric(POINTS)
 _NEAR = 2.0 ** np.arange(-9, 5)
 _FAR = 4.0 ** np.arange(3, 26)
 _STEPS = np.arange(-40, 41) * 0.5
+_FALLEN, _CLOSELY = 0.3, 4.0  # of a log density: between which a place tells how wide a peak is
 _TAILS = (1 - np.cos(np.linspace(0, np.pi, 65))) / 2  # where the shortest interval is looked for
 _END = 2e-3  # of what it leaves out, below which it may begin at an end
 
@@ -300,11 +301,12 @@ def _mode(log_density: LogDensity, places: Floats, low: Floats, high: Floats) ->
         with np.errstate(over="ignore", invalid="ignore", divide="ignore"):
             value = np.nan_to_num(log_density(x[:, :, None])[..., 0], nan=-np.inf)
         top = value.argmax(axis=1)
-        at = x[rows, top][:, None]  # many places may have been moved to an end: the neighbours are those that differ
-        before, after = np.maximum((x < at).sum(axis=1) - 1, 0), np.minimum((x <= at).sum(axis=1), x.shape[1] - 1)
-        left, right = x[rows, before], x[rows, after]
-        fall = value[rows, top] - np.minimum(value[rows, before], value[rows, after])
-        if np.all((fall < 0.3) | (right - left <= 1e-15 * np.abs(x[rows, top]))):
+        at, fall = x[rows, top][:, None], value[rows, top][:, None] - value
+        # The nearest places on either side that are clearly lower, or the ends.
+        left = np.where((x < at) & (fall > _FALLEN), x, x[:, :1]).max(axis=1)
+        right = np.where((x > at) & (fall > _FALLEN), x, x[:, -1:]).min(axis=1)
+        beyond = [np.where(x == end[:, None], fall, 0.0).max(axis=1) for end in (left, right)]
+        if np.all((np.maximum(*beyond) < _CLOSELY) | (right - left <= 1e-15 * np.abs(x[rows, top]))):
             break
-        x = left[:, None] + (right - left)[:, None] * np.linspace(0, 1, 9)
-    return x[rows, top][:, None], np.maximum(right - left, 1e-300)[:, None]
+        x = left[:, None] + (right - left)[:, None] * np.linspace(0, 1, 17)
+    return x[rows, top][:, None], np.maximum(right - left, 1e-300)[:, None] / 2
