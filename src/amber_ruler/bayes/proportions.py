@@ -80,7 +80,7 @@ def proportion(
     >>> from amber_ruler import Counts
     >>> r = proportion(Counts(60, 400, "short"), null=0.1)
     >>> round(r.estimate, 4), round(r.evidence.bayes_factor, 3)
-    (0.1509, 7.904)
+    (0.1512, 5.968)
     """
     ask = share_question(alpha, margin, good)
     one = groups.one(group, "share", least=0)
@@ -195,7 +195,7 @@ def proportions(
     >>> from amber_ruler import Counts
     >>> r = proportions(Counts(60, 400, "short"), Counts(40, 400, "current"))
     >>> round(r.evidence.chance_better, 4), round(r.evidence.bayes_factor, 3)
-    (0.9836, 0.585)
+    (0.9836, 0.572)
     """
     ask = share_question(alpha, margin, good)
     one, two = groups.two(treatment, control, "share", least=0)
@@ -268,7 +268,7 @@ def best_proportion(
     >>> from amber_ruler import Counts
     >>> r = best_proportion([Counts(60, 400, "short"), Counts(52, 390, "guided"), Counts(40, 400, "current")])
     >>> round(r["short"].evidence.chance_best, 4), round(r["current"].evidence.expected_loss, 4)
-    (0.7401, 0.0543)
+    (0.7432, 0.0536)
     """
     ask = shared.question(alpha, good=good)
     each = groups.several(samples, "share", least=0)

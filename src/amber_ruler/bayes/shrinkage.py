@@ -105,8 +105,8 @@ def shrink(
     Examples
     --------
     >>> r = shrink([0.31, 0.12, -0.05, 0.22], [0.12, 0.08, 0.10, 0.15], labels=("March", "April", "May", "June"))
-    >>> round(r.pooling.tau, 4), [round(v, 3) for v in r.estimate]
-    (0.0997, [0.207, 0.125, 0.04, 0.165])
+    >>> round(r.pooling.tau, 4), [round(v, 3) for v in r.estimate.tolist()]
+    (0.108, [0.213, 0.125, 0.035, 0.163])
     """
     ask = shared.question(alpha, margin=margin, good=good)
     gate.finite("null", null)

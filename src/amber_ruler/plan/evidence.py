@@ -53,7 +53,7 @@ class Evidence:
     >>> design = Evidence(prior=HalfNormal(2.0), se=1.9, n=40)
     >>> answer = design.sample_size(threshold=3)
     >>> answer.n, round(answer.chance_for_effect, 3)
-    (108, 0.628)
+    (289, 0.531)
     """
 
     prior: Prior
