@@ -180,6 +180,13 @@ def test_one_share_against_a_value():
     assert nothing.groups == ()
     j = proportion(Counts(0, 25, "short")).evidence.posterior["share"].densest
     assert (j.low, j.high) == pytest.approx((0, 1 - 0.05 ** (1 / 26)), rel=1e-12)
+    for x, n, q in ((600, 1000, 0.1), (60, 400, 0.15), (0, 20, 0.3), (3, 9, 0.999)):
+        far = proportion(Counts(x, n), null=q).evidence
+        with mp.workdps(30):
+            below = mp.betainc(x + 1, n - x + 1, 0, mp.mpf(q), regularized=True)
+            above = mp.betainc(x + 1, n - x + 1, mp.mpf(q), 1, regularized=True)
+            assert far.log_chance_worse == pytest.approx(float(mp.log(below)), rel=1e-11)
+            assert far.log_chance_better == pytest.approx(float(mp.log(above)), rel=1e-11, abs=1e-15)
     large = proportion(Counts(12_345_678, 10**9), null=0.0123).evidence.log_bayes_factor
     with mp.workdps(40):
         x, n, q = 12_345_678, 10**9, mp.mpf(0.0123)

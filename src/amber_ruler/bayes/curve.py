@@ -20,6 +20,7 @@ Scale: TypeAlias = Literal["log odds", "log"]
 # How far the log of a density has fallen from its largest value at the edges of panels.
 _FALLS = np.array([0.7, 3.5, 8.0, 14.0, 21.0, 28.0, 35.0, 42.0, 50.0, 58.0, 66.0, 74.0])
 _BEND = np.concatenate([-(2.0 ** np.arange(6, -1, -1)), [0.0], 2.0 ** np.arange(7)])
+_OUTWARDS = np.append(0.0, 2.0 ** np.arange(-4, 13.0))  # in units of how fast a density falls
 _TOLD = 46.0
 _SEARCH = 7
 _STEEPEST = 6.0  # change of a log density over a panel in which it is told by a polynomial
@@ -72,6 +73,20 @@ class Curve(NamedTuple):
         below, above = np.append(0.0, np.cumsum(whole)), np.append(np.cumsum(whole[::-1])[::-1], 0.0)
         inside = np.concatenate([np.zeros((whole.size, 1)), (mass / WEIGHTS) @ TO_NODES.T], axis=1)
         return cls(scale, origin, lambda y: log_density(y) - total, centre, width, edges, below, above, inside, row)
+
+    def log_tails(self, y: float) -> tuple[float, float]:
+        """Logs of the probabilities below and above one place, however far out it lies."""
+        step = 1e-4 * self.width
+        before, here, after = self.log_density(y + step * np.array([-1.0, 0.0, 1.0]))
+        if not np.isfinite(here):
+            return (-np.inf, 0.0) if y < 0 else (0.0, -np.inf)
+        side = 1.0 if y > 0 else -1.0  # its peak lies at about the origin, or between
+        side = np.sign(before - after) or side  # outwards, where the density falls
+        scale = 1 / max(abs(after - before) / (2 * step), 1 / self.width)
+        edges = np.sort(y + side * scale * _OUTWARDS)
+        far = float(Posterior.in_panels(self.log_density, edges[None, :]).log_total[0])
+        rest = float(np.log(-np.expm1(min(far, -1e-17))))
+        return (rest, far) if side > 0 else (far, rest)
 
     def tabulated(self) -> Curve:
         """The same with its log density read off the panels: where it is dear to compute."""

@@ -140,8 +140,7 @@ class Single(Quantity):
 
     def point(self, places: Floats) -> Point:
         """What lies on either side of places along the scale, and the density there."""
-        with np.errstate(divide="ignore"):
-            below, above = (np.log(v) for v in self.curve.tails(places))
+        below, above = np.array([self.curve.log_tails(float(y)) for y in places]).T
         return Point(below, above, self.curve.log_density(places))
 
     def places(self, below: tuple[float, ...] = (), above: tuple[float, ...] = ()) -> Floats:

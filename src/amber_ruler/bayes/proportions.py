@@ -404,10 +404,7 @@ def _factor_of_one(prior: Beta, x: float, n: float, null: float) -> tuple[float,
     a0, b0 = prior.successes, prior.failures
     fit = _away(a, b, null, 1 - null) + a0 * np.log(null) + b0 * np.log1p(-null)
     factor = fit + _log_beta_rest(a, b) - float(special.betaln(a0, b0))
-    with np.errstate(divide="ignore"):
-        below, above = (
-            float(np.log(v[0])) for v in _prior(prior).tails(np.array([special.logit(null) - np.log(a0 / b0)]))
-        )
+    below, above = _prior(prior).log_tails(float(special.logit(null) - np.log(a0 / b0)))
     return factor, above, below
 
 

@@ -337,9 +337,8 @@ def _factor_of_one(prior: Gamma, x: float, exposure: float, null: float) -> tupl
     a, b = _posterior(prior, x, exposure)
     fit = log_divergence(a, b * null) + prior.events * np.log(null) - prior.exposure * null
     factor = float(fit + _log_gamma_rest(a) + _log_prior(prior))
-    with np.errstate(divide="ignore"):
-        tails = curve.rate(prior.events, prior.exposure).tails(np.array([np.log(null * prior.exposure / prior.events)]))
-        below, above = (float(np.log(v[0])) for v in tails)
+    known = curve.rate(prior.events, prior.exposure)
+    below, above = known.log_tails(float(np.log(null * prior.exposure / prior.events)))
     return factor, above, below
 
 
