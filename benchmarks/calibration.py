@@ -22,7 +22,7 @@ HEAD = """# Calibration of posteriors and Bayes factors
 
 Effects are drawn from the prior and data from the effects, in {runs:,} runs ({single:,} of shares, rates and
 correlations). A 95 % interval must then hold the effect in 95 % of the runs. Made by
-`python benchmarks/calibration.py`, in about five minutes.
+`python benchmarks/calibration.py`, in about ten minutes.
 
 | posterior | interval | holds the truth, % | Monte-Carlo error, % |
 | --- | --- | --- | --- |"""
