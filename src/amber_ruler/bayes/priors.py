@@ -421,6 +421,12 @@ _WORDS: dict[str, tuple[type[Any], str]] = {
 }
 
 
+def written_as(kinds: tuple[type[Any], ...]) -> str:
+    """How priors of some kinds are written on the command line."""
+    forms = "; ".join(form for kind, form in _WORDS.values() if issubclass(kind, kinds))
+    return forms + ("; then, if it is cut, from LOW to HIGH" if Prior in kinds else "")
+
+
 def prior_of(text: str, kinds: tuple[type[Any], ...] = (Prior,)) -> Any:
     """Read a prior as the command line takes it: a name and its numbers, and the ends of a truncated one.
 
@@ -438,10 +444,9 @@ def prior_of(text: str, kinds: tuple[type[Any], ...] = (Prior,)) -> Any:
     >>> prior_of("normal 0 2 from 0")
     Truncated(prior=Normal(mean=0.0, sd=2.0), low=0.0, high=inf)
     """
-    known = {word: form for word, (kind, form) in _WORDS.items() if issubclass(kind, kinds)}
+    known = [word for word, (kind, _) in _WORDS.items() if issubclass(kind, kinds)]
     words = text.replace(",", " ").split()
-    cut = "; then, if it is cut, from LOW to HIGH" if Prior in kinds else ""
-    hint = f"Write one of: {'; '.join(known.values())}{cut}."
+    hint = f"Write one of: {written_as(kinds)}."
     if not words or words[0].casefold() not in known:
         raise InputError(f"The prior {text!r} is not known here. {hint}")
     kind, _ = _WORDS[words[0].casefold()]

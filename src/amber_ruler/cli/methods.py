@@ -152,6 +152,10 @@ def _settings(method: Method) -> dict[str, tuple[Any, Any]]:
         of = _kind(name, item.annotation)
         help_ = said.get(name, _COMMON.get(name, ""))
         plain = None if dataclasses.is_dataclass(item.default) or item.default is item.empty else item.default
+        if _is_prior(item.annotation):
+            from amber_ruler.bayes.priors import written_as
+
+            help_ += f" Written: {written_as(_priors(item.annotation))}."
         option = typer.Option(f"--{name.replace('_', '-')}", help=help_, show_default=plain is not None)
         options[name] = (Annotated[of if plain is not None else of | None, option], plain)
     if method.room == "bayes":

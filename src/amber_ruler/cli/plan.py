@@ -81,9 +81,12 @@ def _own_options(design: type[Design]) -> dict[str, tuple[Any, Any]]:
         kind: Any = {"float": float, "int": int, "bool": bool}.get(str(item.type).partition(" ")[0], str)
         required = item.default is dataclasses.MISSING
         flag = [f"--{item.name.replace('_', '-')}" + (f"/--no-{item.name}" if kind is bool else "")]
-        option = typer.Option(
-            *flag, help=said.get(item.name, ""), show_default=not (required or item.default in (None, False))
-        )
+        help_ = said.get(item.name, "")
+        if item.name == "prior":
+            from amber_ruler.bayes.priors import Prior, written_as
+
+            help_ += f" Written: {written_as((Prior,))}."
+        option = typer.Option(*flag, help=help_, show_default=not (required or item.default in (None, False)))
         hint = kind if required or item.default is not None else kind | None
         options[item.name] = (Annotated[hint, option], inspect.Parameter.empty if required else item.default)
     return options
@@ -167,7 +170,7 @@ def _asking(design: type[Design]) -> dict[str, tuple[Any, Any]]:
     )
     if design.__name__ in _ASSURED:
         options["prior"] = _maybe(
-            str, "Prior of the effect, such as 'normal 2 3': asks for the power averaged over it."
+            str, "Prior of the effect, such as 'normal 2 3': asks for the power averaged over it; as for plan evidence."
         )
         options["assurance"] = _maybe(
             float, "That averaged power; 0.8 unless given. With --prior, units are looked for."
