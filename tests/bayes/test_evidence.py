@@ -46,7 +46,7 @@ PRIORS = {
 
 
 SEEN = [(4.1, 1.9, None), (-0.4, 0.9, 5), (1.3, 0.05, None), (6.0, 1.0, 3)]
-CASES = [(name, *SEEN[(k + turn) % 4]) for k, name in enumerate(PRIORS) for turn in (0, 1)]
+CASES = [(name, *SEEN[(k + turn) % 4]) for k, name in enumerate(PRIORS) for turn in ((0, 1) if k < 2 else (0,))]
 
 
 @pytest.mark.parametrize(("name", "estimate", "se", "df"), CASES)

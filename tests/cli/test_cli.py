@@ -313,11 +313,10 @@ WEIGHED = [
 
 @pytest.mark.parametrize(("words", "says"), WEIGHED, ids=lambda v: " ".join(v[:2]) if isinstance(v, list) else "")
 def test_what_is_weighed_and_planned_by_belief(words, says, tmp_path):
-    """Every kind answers from a file or from numbers, and draws; JSON reads back."""
+    """Every kind answers from a file or from numbers, and draws."""
     figure = tmp_path / "figure.svg"
     assert says in " ".join(run(*words, "--figure", str(figure)).split())
     assert "<svg" in figure.read_text(encoding="utf-8")
-    assert json.loads(run(*words, "--json"))
 
 
 @pytest.mark.parametrize(

@@ -52,11 +52,11 @@ def cells(found):
     ],
 )
 def test_the_error_that_skewness_makes(draw, n, moments):
-    """The expansion gives the tails of Welch's t within half of what skewness adds; Monte-Carlo error 0.0005."""
+    """The expansion gives the tails of Welch's t within half of what skewness adds; Monte-Carlo error 0.0008."""
     rng = np.random.default_rng(5)
-    below, above, repeats = 0, 0, 100_000
-    for _ in range(100):
-        one, two = (draw(rng, (repeats // 100, size)) for size in n)
+    below, above, repeats = 0, 0, 40_000
+    for _ in range(40):
+        one, two = (draw(rng, (repeats // 40, size)) for size in n)
         parts = [one.var(axis=1, ddof=1) / n[0], two.var(axis=1, ddof=1) / n[1]]
         t = (one.mean(axis=1) - two.mean(axis=1)) / np.sqrt(sum(parts))
         df = sum(parts) ** 2 / (parts[0] ** 2 / (n[0] - 1) + parts[1] ** 2 / (n[1] - 1))
@@ -64,7 +64,7 @@ def test_the_error_that_skewness_makes(draw, n, moments):
         below, above = below + np.sum(t < -limit), above + np.sum(t > limit)
     said = studentised_tails(0.025, [1, -1], n, *([m, m] for m in moments))
     for real, about in zip((below / repeats, above / repeats), said, strict=True):
-        assert about == pytest.approx(real, abs=abs(real - 0.025) / 2 + 0.0015)
+        assert about == pytest.approx(real, abs=abs(real - 0.025) / 2 + 0.0024)
 
 
 def test_published_moments_are_looked_at_too():
