@@ -330,6 +330,7 @@ def test_what_is_weighed_and_planned_by_belief(words, says, tmp_path):
         (["bayes", "evidence", "--estimate", "x", "--se", "1", "--prior", "flat"], "--estimate"),
         (["plan", "two-means", "--sd", "2", "--effect", "1", "--assurance", "0.8"], "goes with --prior"),
         (["plan", "two-means", "--sd", "2", "--effect", "1", "--prior", "normal 0 1"], "leave --effect out"),
+        (["plan", "two-means", "--sd", "2", "--prior", "normal 0 1", "--find", "power"], "leave --find out"),
         (["plan", "evidence", "--prior", "flat", "--se", "1", "--n", "40"], "mass of 1"),
     ],
 )

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from dataclasses import replace
 from typing import Any, NamedTuple
 
 import numpy as np
@@ -13,7 +12,7 @@ from amber_ruler.bayes.gap import Gap, Single
 from amber_ruler.bayes.summary import exp, figures, stacked, summary
 from amber_ruler.measure.shared import Question
 from amber_ruler.numeric.gate import Floats, Number, scalar_or_array
-from amber_ruler.results import EffectSize, Estimate, Evidence, Family, PosteriorSummary
+from amber_ruler.results import Check, EffectSize, Estimate, Evidence, Family, Group, PosteriorSummary
 from amber_ruler.results.parts import Curves
 
 
@@ -218,39 +217,55 @@ def _between(one: Single, low: float, high: float) -> float:
     return float(max(below[1] - below[0] if below[1] < above[0] else above[0] - above[1], 0.0))
 
 
+class Arm(NamedTuple):
+    """One of several variants: its posterior, and what was seen of it."""
+
+    label: str
+    curve: Curve
+    moments: Moments
+    groups: tuple[Group, ...]
+    checks: tuple[Check, ...]
+
+
 def best_of(
-    ask: Question,
-    curves: Sequence[tuple[Curve, Moments]],
-    estimates: Sequence[Estimate],
-    *,
-    title: str,
-    method: str,
-    source: str,
-    prior: str,
-    unit: str,
+    ask: Question, arms: Sequence[Arm], *, metric: str, what: str, kind: str, prior: str, source: str
 ) -> Family:
     """Several variants with their chances to be the best and the lowest, and what choosing each would cost."""
-    line = Line.of([curve for curve, _ in curves])
+    line = Line.of([arm.curve for arm in arms])
     highest, lowest = line.log_chance_highest(), line.log_chance_lowest()
     best, loss = (highest, line.log_loss()) if ask.good == "higher" else (lowest, line.log_loss(lowest=True))
     results = []
-    for k, (estimate, (curve, moments)) in enumerate(zip(estimates, curves, strict=True)):
-        known = figures(ask, Single(curve, mean=moments.mean, sd=moments.sd))
-        own = summary(ask, known, estimate.label, unit)
+    for k, arm in enumerate(arms):
+        own = summary(ask, figures(ask, Single(arm.curve, mean=arm.moments.mean, sd=arm.moments.sd)), arm.label, what)
         part = Evidence(
             prior=prior,
-            posterior={unit: own},
+            posterior={what: own},
             chance_best=exp(best[k]),
             chance_lowest=exp(lowest[k]),
             log_chance_better=float(best[k]),
             expected_loss=exp(loss[k]),
             log_expected_loss=float(loss[k]),
         )
-        results.append(_replaced(estimate, own, part))
+        results.append(
+            Estimate(
+                title=f"{metric}: {what} of {arm.label}",
+                method=f"one {what}, {kind} prior",
+                source=source,
+                metric=metric,
+                label=arm.label,
+                estimate=own.median,
+                interval=own.interval,
+                groups=arm.groups,
+                quantity=what,
+                good=ask.good,
+                checks=arm.checks,
+                parts=(part,),
+            )
+        )
     return Family(
-        title=title, method=method, source=source, labels=tuple(e.label for e in estimates), results=tuple(results)
+        title=f"{metric}: which of {len(arms)} is best?",
+        method=f"independent {kind} priors, {prior} for each {what}",
+        source=source,
+        labels=tuple(arm.label for arm in arms),
+        results=tuple(results),
     )
-
-
-def _replaced(estimate: Estimate, own: PosteriorSummary, part: Evidence) -> Estimate:
-    return replace(estimate, estimate=own.median, interval=own.interval, parts=(part,))

@@ -272,34 +272,14 @@ def best_proportion(
     """
     ask = shared.question(alpha, good=good)
     each = groups.several(samples, "share", least=0)
-    name = groups.named(metric, "success", *each)
     posteriors = [_posterior(prior, float(c.successes), float(c.trials)) for c in each]
-    estimates = [
-        Estimate(
-            title=f"{name}: share of {c.label}",
-            method="one share, beta prior",
-            source=_SOURCE,
-            metric=name,
-            label=c.label,
-            estimate=0.0,
-            interval=ask.interval(0.0, 0.0),
-            groups=_groups(c),
-            quantity="share",
-            good=good,
-            checks=checks.missing(c),
-        )
-        for c in each
+    origin = curve.narrowest(*posteriors)
+    arms = [
+        against.Arm(c.label, curve.share(*ab, origin), _moments(*ab), _groups(c), checks.missing(c))
+        for c, ab in zip(each, posteriors, strict=True)
     ]
-    return against.best_of(
-        ask,
-        [(curve.share(*ab, curve.narrowest(*posteriors)), _moments(*ab)) for ab in posteriors],
-        estimates,
-        title=f"{name}: which of {len(each)} is best?",
-        method=f"independent beta priors, {prior} for each share",
-        source=_SOURCE,
-        prior=str(prior),
-        unit="share",
-    )
+    name = groups.named(metric, "success", *each)
+    return against.best_of(ask, arms, metric=name, what="share", kind="beta", prior=str(prior), source=_SOURCE)
 
 
 def share_question(alpha: float, margin: float | None, good: str) -> shared.Question:

@@ -255,34 +255,18 @@ def best_rate(
     """
     ask = shared.question(alpha, good=good)
     each = groups.several(samples, "rate")
-    name = groups.named(metric, "events", *each)
-    estimates = [
-        Estimate(
-            title=f"{name}: rate of {e.label}",
-            method="one rate, gamma prior",
-            source=_SOURCE,
-            metric=name,
-            label=e.label,
-            estimate=0.0,
-            interval=ask.interval(0.0, 0.0),
-            groups=(_group(e),),
-            quantity="rate",
-            good=good,
-            checks=(*checks.dispersion(e), *checks.missing(e)),
+    origin = max(_posterior(prior, float(e.count), float(e.exposure)) for e in each)  # the best known one
+    arms = [
+        against.Arm(
+            e.label,
+            *_known(prior, float(e.count), float(e.exposure), origin),
+            (_group(e),),
+            (*checks.dispersion(e), *checks.missing(e)),
         )
         for e in each
     ]
-    first = _posterior(prior, float(each[0].count), float(each[0].exposure))
-    return against.best_of(
-        ask,
-        [_known(prior, float(e.count), float(e.exposure), first) for e in each],
-        estimates,
-        title=f"{name}: which of {len(each)} is best?",
-        method=f"independent gamma priors, {prior} for each rate",
-        source=_SOURCE,
-        prior=str(prior),
-        unit="rate",
-    )
+    name = groups.named(metric, "events", *each)
+    return against.best_of(ask, arms, metric=name, what="rate", kind="gamma", prior=str(prior), source=_SOURCE)
 
 
 def _group(events: Events) -> Group:

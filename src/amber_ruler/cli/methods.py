@@ -256,7 +256,8 @@ def _run(method: Method, call: Any, given: dict[str, Any]) -> None:
         results = _with_pairs(results, given)
     elif method.takes == "two":
         results = _together(results, given)
-    more = _more(results[-1], given)
+    each = results[1:] if method.takes == "two" and len(results) > 1 else results  # several treatments, behind a family
+    more = [found for one in each for found in _more(one, given)]
     results += more
     if given["figure"] is not None:
         compared = method.takes == "several" and method.room == "measure"

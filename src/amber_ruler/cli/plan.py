@@ -231,6 +231,7 @@ def _assured(design: Design, given: dict[str, Any]) -> Result:
     from amber_ruler.bayes import prior_of
 
     beside = [_flag(name) for name in (*_WAYS, "power", "half_width", "grid") if given.get(name)]
+    _refuse(given["find"] != "size", "--prior asks for the power averaged over it: leave --find out.")
     _refuse(bool(beside), f"--prior says what is believed of the effect: leave {', '.join(beside)} out.")
     more = {} if given["direction"] is None else {"direction": given["direction"]}
     prior, n, weeks = prior_of(given["prior"]), _units(given["n"]), given["weeks"]

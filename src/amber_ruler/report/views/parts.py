@@ -414,7 +414,8 @@ def trace_words(result: Measurement) -> str:
         return ""
     low, high = (factor_text(float(v)) for v in (np.min(part.log_factors), np.max(part.log_factors)))
     over = {"prior": "these priors", "prior scale": "these prior scales"}.get(part.along, "these data")
-    return f"{result.metric}: the Bayes factor stays between {low} and {high} over {over}."
+    named = f", {result.treatment} against {result.control}" if isinstance(result, Comparison) else ""
+    return f"{result.metric}{named}: the Bayes factor stays between {low} and {high} over {over}."
 
 
 def pooling_words(result: Measurement) -> str:
