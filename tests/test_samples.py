@@ -3,7 +3,8 @@
 import numpy as np
 import pytest
 
-from amber_ruler import Counts, DataError, InputError, Moments, Sample, Summary
+import amber_ruler as ar
+from amber_ruler import Counts, DataError, Events, InputError, Moments, Sample, Summary
 from amber_ruler.samples import gate
 
 
@@ -56,4 +57,30 @@ def test_moments_of_other_values_are_no_counts(values):
 def test_bad_input_is_named(call, says):
     """Each mistake has a message that says what and where."""
     with pytest.raises(InputError, match=says):
+        call()
+
+
+TWO, THREE = np.array([4.0, 5.0]), np.array([5.0, 6.0, 7.0])
+
+
+@pytest.mark.parametrize(
+    "call",
+    [
+        lambda: Summary(80, TWO, THREE),
+        lambda: Counts(TWO, 5 * THREE),
+        lambda: Events(TWO, THREE),
+        lambda: ar.measure.means(Summary(80, TWO, 2.0, "short"), Summary(80, THREE, 2.0, "current")),
+        lambda: ar.measure.mean(Summary(80, TWO, 2.0), null=THREE),
+        lambda: ar.measure.proportions(Counts(TWO, 10, "short"), Counts(THREE, 10, "current")),
+        lambda: ar.bayes.means(Summary(80, TWO, 2.0, "short"), Summary(80, THREE, 2.0, "current")),
+        lambda: ar.bayes.mean(Summary(80, TWO, 2.0), prior=ar.bayes.Cauchy(THREE)),
+        lambda: ar.bayes.evidence(TWO, THREE, prior=ar.bayes.Normal(0, 2)),
+        lambda: ar.bayes.evidence(TWO, 1.0, prior=ar.bayes.Normal(0, THREE)),
+        lambda: ar.bayes.evidence(TWO, 1.0, df=THREE, prior=ar.bayes.Normal(0, 2)),
+        lambda: ar.bayes.evidence(4.0, 1.0, prior=ar.bayes.Normal(TWO, THREE)),
+    ],
+)
+def test_arrays_that_do_not_go_together_are_refused_by_their_shapes(call):
+    """Two estimates and three standard errors are a mistake, whoever is asked."""
+    with pytest.raises(InputError, match=r"Numbers of the shapes \(2,\), \(3,\) do not go together"):
         call()

@@ -163,7 +163,7 @@ def evidence(
         gate.positive("se", se),
         *(() if df is None else (gate.positive("df", df),)),
     ]
-    shape = np.broadcast_shapes(*(v.shape for v in given), prior.shape)
+    shape = gate.common_shape(*(v.shape for v in given), prior.shape)
     if 0 in shape:
         raise InputError("There is no estimate to weigh: the list is empty.")
     data = Likelihood(*(np.broadcast_to(v, shape).ravel() for v in given), *((None,) if df is None else ()))

@@ -143,7 +143,11 @@ def mean(
         margin=ask.margin,
         good=good,
         axis=groups.axis_of(one),
-        checks=(*checks.few(n), *checks.skewed(ask.alpha, "two-sided", one), *checks.missing(one)),
+        checks=(
+            *checks.few(n, rests=checks.POSTERIOR_RESTS),
+            *checks.skewed(ask.alpha, "two-sided", one),
+            *checks.missing(one),
+        ),
         parts=(evidence,),
     )
 
@@ -275,7 +279,7 @@ def means(
         ),
         facts={"pooled_sd": scalar_or_array(pooled)},
         checks=(
-            *checks.few(n1, n0),
+            *checks.few(n1, n0, rests=checks.POSTERIOR_RESTS),
             *checks.skewed(ask.alpha, "two-sided", one, two),
             *checks.missing(one, two),
         ),
@@ -353,7 +357,7 @@ def pairs(
             shared.mean_group(two.label, n, mean0, sd0),
             shared.mean_group("difference", n, difference, sd),
         ),
-        checks=(*checks.few(n), *checks.without_pair(both.left_out)),
+        checks=(*checks.few(n, rests=checks.POSTERIOR_RESTS), *checks.without_pair(both.left_out)),
         parts=(evidence,),
     )
 
@@ -423,7 +427,7 @@ def _evidence(
         gate.positive("odds", model.odds)
     gate.choice("alternative", model.alternative, gate.ALTERNATIVES)
     scale = np.asarray(model.prior.scale, dtype=float)
-    shape = np.broadcast_shapes(seen.t.shape, scale.shape)
+    shape = gate.common_shape(seen.t.shape, scale.shape)
     rows = [np.broadcast_to(v, shape).ravel() for v in (*seen, scale)]
     told = _tell(ask, rows, model)
 

@@ -59,7 +59,7 @@ class Prior(ABC):
     @property
     def shape(self) -> tuple[int, ...]:
         """Shape of its numbers."""
-        return np.broadcast_shapes(*(np.shape(v) for v in self.about))
+        return gate.common_shape(*(np.shape(v) for v in self.about))
 
     @property
     def scale_now(self) -> Number:

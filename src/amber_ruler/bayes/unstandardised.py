@@ -108,7 +108,11 @@ def one_mean(
         good=ask.good,
         axis=groups.axis_of(one),
         notes=(_NO_FACTOR,),
-        checks=(*checks.few(seen[0]), *checks.skewed(ask.alpha, "two-sided", one), *checks.missing(one)),
+        checks=(
+            *checks.few(seen[0], rests=checks.POSTERIOR_RESTS),
+            *checks.skewed(ask.alpha, "two-sided", one),
+            *checks.missing(one),
+        ),
         parts=(evidence,),
     )
 
@@ -138,7 +142,7 @@ def two_means(
         groups=tuple(shared.mean_group(g.label, *numbers[k : k + 3]) for g, k in ((one, 0), (two, 3))),
         notes=(_NO_FACTOR,),
         checks=(
-            *checks.few(numbers[0], numbers[3]),
+            *checks.few(numbers[0], numbers[3], rests=checks.POSTERIOR_RESTS),
             *checks.skewed(ask.alpha, "two-sided", one, two),
             *checks.missing(one, two),
         ),
@@ -190,6 +194,6 @@ def skewed_means(
             shared.mean_group(g.label, n, np.asarray(g.mean), np.asarray(g.sd)) for g, n in ((one, n1), (two, n0))
         ),
         notes=(_NO_FACTOR, f"The mean of {values} values has no posterior mean: medians, limits and chances only."),
-        checks=(*checks.few(n1, n0), *checks.missing(one, two)),
+        checks=(*checks.few(n1, n0, rests=checks.POSTERIOR_RESTS, values="log-normal"), *checks.missing(one, two)),
         parts=(evidence,),
     )

@@ -21,6 +21,7 @@ M = TypeVar("M", bound=Measurement)
 
 _DISPERSED = 0.001  # chance of so uneven counts in a Poisson process, from which on it is said
 _FEW = 30
+POSTERIOR_RESTS = "the posterior rests"
 _SHIFTED = 0.25  # of a tail's nominal chance
 HELP_AGAINST_SKEWNESS = "An approximation (Hall 1987): more units help, and comparing ranks as well."
 
@@ -64,14 +65,14 @@ def dispersion(*groups: Events) -> tuple[Check, ...]:
     return (Check("dispersion", "counts per unit: " + "; ".join(found), advice, "warning"),)
 
 
-def few(*sizes: Floats) -> tuple[Check, ...]:
-    """Say that a small group leans on normal values."""
+def few(*sizes: Floats, rests: str = "p and interval rest", values: str = "normal") -> tuple[Check, ...]:
+    """Say that what is read of a small group leans on the shape of its values."""
     if not any(gate.some(n < _FEW) for n in sizes):
         return ()
     smallest = int(min(n.min() for n in sizes))
     which = {1: "", 2: "the smaller group has "}.get(len(sizes), "the smallest group has ")
     finding = f"{which}{smallest:,} units"
-    advice = "With so few, p and interval rest on values that are roughly normal: look at them."
+    advice = f"With so few, {rests} on values that are roughly {values}: look at them."
     return (Check("group sizes", finding, advice, "note"),)
 
 

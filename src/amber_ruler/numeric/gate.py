@@ -48,6 +48,15 @@ def single(name: str, value: Any) -> float:
     return float(array)
 
 
+def common_shape(*shapes: tuple[int, ...]) -> tuple[int, ...]:
+    """Return the shape to which arrays of these shapes are broadcast."""
+    try:
+        return np.broadcast_shapes(*shapes)
+    except ValueError:
+        told = ", ".join(dict.fromkeys(str(shape) for shape in shapes if shape))
+        raise InputError(f"Numbers of the shapes {told} do not go together.") from None
+
+
 def aligned(*values: ArrayLike) -> list[Floats]:
     """Return float64 arrays broadcast against each other."""
     arrays = [np.asarray(v, dtype=np.float64) for v in values]
@@ -55,11 +64,8 @@ def aligned(*values: ArrayLike) -> list[Floats]:
         first = arrays[0].shape
         if all(a.shape == first for a in arrays):
             return arrays
-        try:
-            return list(np.broadcast_arrays(*arrays))
-        except ValueError:
-            shapes = ", ".join(dict.fromkeys(str(a.shape) for a in arrays if a.ndim))
-            raise InputError(f"Numbers of the shapes {shapes} do not go together.") from None
+        shape = common_shape(*(a.shape for a in arrays))
+        return [np.broadcast_to(a, shape) for a in arrays]
     # Single numbers need no broadcasting, and NumPy's scalars are several times faster than its arrays of one number.
     return [a[()] for a in arrays]
 

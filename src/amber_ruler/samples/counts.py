@@ -46,9 +46,9 @@ class Counts:
     def __post_init__(self) -> None:
         who = f" of {self.label!r}" if self.label else ""
         successes, trials = gate.whole(f"successes{who}", self.successes), gate.whole(f"trials{who}", self.trials)
+        own_numbers(self, ("successes", "trials"))
         if np.any(successes > trials):
             raise InputError(f"successes{who} must not exceed trials, got {self.successes} of {self.trials}.")
-        own_numbers(self, ("successes", "trials"))
 
     @property
     def share(self) -> Number:

@@ -68,6 +68,7 @@ def two(treatment: Any, control: Any, needs: Needs, *, least: int = 2) -> tuple[
     """Read treatment and control; they must have different labels."""
     both = one(treatment, needs, label="treatment", least=least), one(control, needs, label="control", least=least)
     check_labels(both[0].label, both[1].label)
+    number_gate.common_shape(*(np.shape(v) for read in both for v in _numbers_of(read)))
     return both
 
 
@@ -95,12 +96,14 @@ def several(groups: Any, needs: Needs, *, least: int = 1) -> tuple[Read, ...]:
         changed(one(group, needs, label=str(label), least=least), label=str(label)) for label, group in groups.items()
     )
     for read in found:
-        if not isinstance(read, Sample) and any(np.ndim(v) for v in _numbers_of(read)):
+        if any(np.ndim(v) for v in _numbers_of(read)):
             raise InputError("Several groups take one number for each of a group's numbers, not arrays.")
     return found
 
 
-def _numbers_of(read: Summary | Counts | Events) -> tuple[Any, ...]:
+def _numbers_of(read: Read) -> tuple[Any, ...]:
+    if isinstance(read, Sample):
+        return ()
     if isinstance(read, Summary):
         return read.n, read.mean, read.sd
     return (read.successes, read.trials) if isinstance(read, Counts) else (read.count, read.exposure)

@@ -27,6 +27,7 @@ def own(name: str, values: ArrayLike) -> Floats:
 
 def own_numbers(item: Any, names: Iterable[str]) -> None:
     """Make a sample's arrays its own, where it holds arrays; single numbers stay as they were given."""
+    shapes = []
     for name in names:
         value = getattr(item, name)
         if isinstance(value, (float, int)) or value is None:
@@ -36,6 +37,8 @@ def own_numbers(item: Any, names: Iterable[str]) -> None:
             raise InputError.rule(name, value, "at least one number")
         if numbers.ndim:
             object.__setattr__(item, name, numbers)
+            shapes.append(numbers.shape)
+    gate.common_shape(*shapes)
 
 
 def changed(item: T, **fields: Any) -> T:

@@ -65,8 +65,8 @@ class Summary:
         who = f" of {self.label!r}" if self.label else ""
         gate.whole(f"n{who}", self.n, 1)
         mean, sd = gate.finite(f"mean{who}", self.mean), gate.at_least(f"sd{who}", self.sd, 0)
-        check_reach(self.label or "group", np.maximum(np.abs(mean), sd), sd)
         own_numbers(self, ("n", "mean", "sd", "mean_tail", "skewness", "excess_kurtosis"))
+        check_reach(self.label or "group", np.maximum(np.abs(mean), sd), sd)
 
     def without_value(self, value: float) -> Summary:
         """The same group without one unit that has this value."""
