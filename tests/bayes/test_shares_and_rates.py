@@ -150,6 +150,16 @@ def test_factor_of_two_shares_against_gamma_functions(one, two, prior):
     assert up == pytest.approx(math.log(2) + found.log_chance_better, abs=1e-12)
 
 
+@pytest.mark.parametrize(("known", "few"), [(10**12, 1), (0, 30)])
+def test_the_shortest_interval_up_to_a_cliff(known, few):
+    """A share that is known, against all of a few, Beta(few + 1, 1): the likeliest differences end at a cliff."""
+    found = proportions(Counts(known, 10**12, "known"), Counts(few, few, "few")).evidence.posterior
+    difference, lift = found["difference"].densest, found["lift"].densest
+    share, end = known / 10**12, 0.05 ** (1 / (few + 1))
+    assert (difference.low, difference.high) == pytest.approx((share - 1, share - end), abs=1e-8)
+    assert (lift.low, lift.high) == pytest.approx((share - 1, share / end - 1), abs=1e-8)
+
+
 def test_different_priors_of_the_shares():
     """The common share needs its own then; chances beforehand go into the directional factors."""
     r = shares((12, 80), (9, 90), prior=Beta(3, 7), control_prior=Beta(2, 9))

@@ -23,7 +23,7 @@ _MOST = 1 - 1e-16  # of a difference of shares
 _NEAR = 30.0  # of the log of a chance
 _STEPS = 14
 _NEWTON = 30
-_ZOOMS, _MANY = 4, 9  # rounds, and intervals a round, of which the shortest is looked for
+_MANY, _HALVINGS = 9, 30  # intervals of which the shortest is looked for, and steps from there
 
 
 class Point(NamedTuple):
@@ -105,29 +105,31 @@ class Quantity(ABC):
         return found, found.log_density - self.log_slope(places)
 
     def _from_an_end(self, level: float) -> tuple[Floats, Floats] | None:
-        """From an end of what is possible, if the density falls from there on."""
-        first, last = self.places((level,), (level,))
-        near = self.places((1e-4 * (1 - level),), (1e-4 * (1 - level),))
-        at_low, at_high, low, high = self._heights(np.array([*near, last, first]))[1]
-        if np.isfinite(self.ends[0]) and at_low >= high and at_low > low:
-            return np.array([self.ends[0]]), self.value(np.array([first]))
-        if np.isfinite(self.ends[1]) and at_high >= low and at_high > high:
-            return self.value(np.array([last])), np.array([self.ends[1]])
+        """From an end of what is possible, if the density falls from there on and none near it is shorter."""
+        near = 1e-4 * (1 - level)
+        places = self.places((near, level, level + near), (near, level, level + near))
+        at_low, high, _, at_high, low, _ = self._heights(places)[1]
+        from_low, first, beyond_low, from_high, last, beyond_high = self.value(places)
+        if at_low >= high and at_low > low and first - self.ends[0] <= beyond_low - from_low:
+            return np.array([self.ends[0]]), np.array([first])
+        if at_high >= low and at_high > high and self.ends[1] - last <= from_high - beyond_high:
+            return np.array([last]), np.array([self.ends[1]])
         return None
 
     def _shortest_of_many(self, level: float) -> tuple[Floats, Floats]:
-        first, last = 0.0, 1 - level
-        for _ in range(_ZOOMS):
-            tails = np.linspace(first, last, _MANY)
-            below, above = tails[tails > 0], (1 - level - tails)[tails < 1 - level]
-            ends = self.value(self.places((*below,), (*above,)))
-            lows = np.append(np.full(_MANY - below.size, self.ends[0]), ends[: below.size])
-            highs = np.append(ends[below.size :], np.full(_MANY - above.size, self.ends[1]))
-            with np.errstate(invalid="ignore"):
-                widths = np.nan_to_num(highs - lows, nan=np.inf)
-            k = int(np.argmin(widths))
-            best = lows[k], highs[k]
-            first, last = tails[max(k - 1, 0)], tails[min(k + 1, _MANY - 1)]
+        """The shortest of many, and of those between its neighbours that halve towards ends of one density."""
+        tails = np.linspace(0, 1 - level, _MANY)
+        ends = self.value(self.places((*tails[1:],), (*(1 - level - tails)[:-1],)))
+        lows, highs = np.append(self.ends[0], ends[: _MANY - 1]), np.append(ends[_MANY - 1 :], self.ends[1])
+        k = int(np.argmin(np.where(np.isfinite(highs - lows), highs - lows, np.inf)))
+        best, first, last = (lows[k], highs[k]), tails[max(k - 1, 0)], tails[min(k + 1, _MANY - 1)]
+        for _ in range(_HALVINGS):
+            tail = (first + last) / 2
+            at = self.places((tail,), (1 - level - tail,))
+            low, high = self.value(at)
+            best = min(best, (low, high), key=lambda pair: pair[1] - pair[0])
+            at_low, at_high = self._heights(at)[1]
+            first, last = (tail, last) if at_low < at_high else (first, tail)
         return np.array([best[0]]), np.array([best[1]])
 
 
