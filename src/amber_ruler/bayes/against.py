@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Sequence
 from typing import Any, NamedTuple
 
 import numpy as np
@@ -157,7 +157,6 @@ def evidence_of_one(
     null: Floats | None,
     odds: float | None,
     factors: Sequence[tuple[float, float, float]] | None,
-    place: Callable[[int, Floats], Floats],
     prior_curve: Curve | None = None,
 ) -> Evidence:
     """Of one quantity against a value; `factors`: log factor, and logs of the prior chances above and below."""
@@ -172,18 +171,18 @@ def evidence_of_one(
         before = None if prior_curve is None else Single(prior_curve)
         drawn = Curves(
             each[0].quantiles,
-            lambda x: _density(each[0], x, place, 0.0),
-            None if before is None else lambda x: _density(before, x, place, curves[0][0].origin - before.curve.origin),
+            lambda x: _density(each[0], x),
+            None if before is None else lambda x: _density(before, x),
         )
     if null is None or factors is None:
         return Evidence(prior=prior, posterior=posterior, curves=drawn)
-    tails = [one.point(place(k, np.array([at]))) for k, (one, at) in enumerate(zip(each, null.ravel(), strict=True))]
+    tails = [one.point(one.curve.place(np.array([at]))) for one, at in zip(each, null.ravel(), strict=True)]
     up, down = row([t.log_above[0] for t in tails]), row([t.log_below[0] for t in tails])
     better, worse = (up, down) if ask.good == "higher" else (down, up)
     within = None
     if ask.margin:
-        ends = [place(k, np.clip([at - ask.margin, at + ask.margin], 0, None)) for k, at in enumerate(null.ravel())]
-        within = row([_between(one, *pair) for one, pair in zip(each, ends, strict=True)])
+        ends = np.clip([null.ravel() - ask.margin, null.ravel() + ask.margin], 0, None).T
+        within = row([_between(one, *one.curve.place(pair)) for one, pair in zip(each, ends, strict=True)])
     log_factor, above, below = (row([f[k] for f in factors]) for k in range(3))
     return Evidence(
         prior=prior,
@@ -203,10 +202,10 @@ def evidence_of_one(
     )
 
 
-def _density(one: Single, x: Floats, place: Callable[[int, Floats], Floats], shift: float) -> Floats:
+def _density(one: Single, x: Floats) -> Floats:
     """Density at values, 0 where the quantity can't be."""
     with np.errstate(all="ignore"):
-        at = place(0, x) + shift
+        at = one.curve.place(x)
     known = np.isfinite(at)
     return np.where(known, one.density(np.where(known, at, 0.0)), 0.0)
 

@@ -88,6 +88,11 @@ class Curve(NamedTuple):
         rest = float(np.log(-np.expm1(min(far, -1e-17))))
         return (rest, far) if side > 0 else (far, rest)
 
+    def place(self, values: Floats) -> Floats:
+        """Where values lie on the curve's scale, from its origin."""
+        with np.errstate(divide="ignore"):
+            return np.asarray((special.logit(values) if self.scale == "log odds" else np.log(values)) - self.origin)
+
     def tabulated(self) -> Curve:
         """The same with its log density read off the panels: where it is dear to compute."""
         log_mass, half = self.row.log_mass[0], np.diff(self.edges)[:, None] / 2

@@ -272,12 +272,6 @@ def _bracketed(falling: Callable[[Floats], Floats], v: Floats, low: Floats, high
     return bracketed_root(rising, np.where(settled, v - 1, low), np.where(settled, v + 1, high), rtol=1e-13, steps=45)
 
 
-def _place(curve: Curve, values: Floats) -> Floats:
-    """Where values lie on a curve's scale, from its origin."""
-    with np.errstate(divide="ignore"):
-        return np.asarray((special.logit(values) if curve.scale == "log odds" else np.log(values)) - curve.origin)
-
-
 def _highest(one: Curve, join: Join) -> float:
     """Log of the largest value on the way."""
     if join == "difference" and one.scale == "log odds":
@@ -320,7 +314,7 @@ def _beyond(one: Curve, two: Curve, join: Join, values: Floats) -> tuple[Floats,
         above, below = (weight * below0).sum(axis=1), (weight * above0).sum(axis=1)
         density = np.exp(np.nan_to_num(log_weight + two.log_density(y0) + log_turn, nan=-np.inf)).sum(axis=1)
         if join == "difference":  # what is one's alone below the value
-            below += one.tails(_place(one, values))[0]
+            below += one.tails(one.place(values))[0]
         return np.log(np.minimum(below, 1.0)), np.log(np.minimum(above, 1.0)), np.log(density)
 
 
@@ -370,4 +364,4 @@ def _edges(one: Curve, two: Curve, join: Join, values: Floats) -> Floats:
 
 def _some_below(one: Curve, values: Floats) -> bool:
     """Whether the first quantity may lie below a value: the second is then told down to where it is nothing."""
-    return bool(one.tails(_place(one, values))[0].max() > _NOTHING)
+    return bool(one.tails(one.place(values))[0].max() > _NOTHING)

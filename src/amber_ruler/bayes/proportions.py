@@ -103,7 +103,6 @@ def proportion(
         null=None if at is None else np.asarray(rest[0]),
         odds=odds,
         factors=factors,
-        place=lambda k, values: special.logit(values) - curves[k][0].origin,
         prior_curve=_prior(prior),
     )
     own = evidence.posterior["share"]

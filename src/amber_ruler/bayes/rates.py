@@ -103,7 +103,6 @@ def rate(
         null=None if at is None else np.asarray(rest[0]),
         odds=odds,
         factors=factors,
-        place=lambda k, values: np.log(values) - curves[k][0].origin,
         prior_curve=curve.rate(prior.events, prior.exposure),
     )
     own = evidence.posterior["rate"]
