@@ -39,6 +39,7 @@ if TYPE_CHECKING:
     from amber_ruler.samples import CountTable as CountTable
     from amber_ruler.samples import Events as Events
     from amber_ruler.samples import Pairs as Pairs
+    from amber_ruler.samples import Records as Records
     from amber_ruler.samples import Sample as Sample
     from amber_ruler.samples import Summary as Summary
     from amber_ruler.tables import table as table
@@ -75,6 +76,7 @@ _FROM = {
     "Interval": "results",
     "Moments": "moments",
     "Pairs": "samples",
+    "Records": "samples",
     "Result": "results",
     "Sample": "samples",
     "Summary": "samples",
@@ -100,6 +102,7 @@ __all__ = [
     "Interval",
     "Moments",
     "Pairs",
+    "Records",
     "Result",
     "Sample",
     "Summary",

@@ -329,6 +329,22 @@ class Moments:
         """One column over the rows where all columns have a value."""
         return self._at([self.index(column)])
 
+    def at(self, position: int) -> Moments:
+        """One of several sets of rows that are stacked along one axis; `missing` is known of all together only."""
+        n = int(np.asarray(self.n)[position])
+        own = {c: m.at(position) for c, m in self.own.items()}
+        return Moments(
+            self.columns,
+            n,
+            self.means[position],
+            self.comoments[position],
+            self.label,
+            0,
+            self.tails[position],
+            own={c: m for c, m in own.items() if m.n > n},
+            shape=None if self.shape is None else self.shape.of_set(position),
+        )
+
     def _at(self, at: list[int]) -> Moments:
         return replace(
             self,

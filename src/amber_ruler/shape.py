@@ -79,6 +79,10 @@ class Shape:
         """Some columns, in this order."""
         return Shape(*(getattr(self, part)[..., columns] for part in PARTS))
 
+    def of_set(self, position: int) -> Shape:
+        """One of the sets of rows that are stacked."""
+        return Shape(*(getattr(self, part)[position] for part in PARTS))
+
     @classmethod
     def stack(cls, shapes: Sequence[Shape]) -> Shape:
         """Sets of rows beside each other."""

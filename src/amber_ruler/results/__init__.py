@@ -2,7 +2,7 @@
 
 from amber_ruler.results.family import Family
 from amber_ruler.results.measurement import Comparison, Estimate, Measurement
-from amber_ruler.results.parts import Adjustment, Correction, Draws, Evidence, Looks, Part, Pooling, Trace
+from amber_ruler.results.parts import Adjustment, Correction, Draws, Evidence, Looks, Part, Pooling, Strata, Trace
 from amber_ruler.results.pieces import (
     Axis,
     Chances,
@@ -40,6 +40,7 @@ __all__ = [
     "PosteriorSummary",
     "Result",
     "SquaresRow",
+    "Strata",
     "Test",
     "Trace",
     "evidence_band",

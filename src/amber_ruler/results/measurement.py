@@ -12,7 +12,7 @@ from numpy.typing import ArrayLike, NDArray
 from amber_ruler.errors import InputError
 from amber_ruler.numeric import gate
 from amber_ruler.numeric.gate import Number
-from amber_ruler.results.parts import Adjustment, Correction, Draws, Evidence, Looks, Part, Pooling, Trace
+from amber_ruler.results.parts import Adjustment, Correction, Draws, Evidence, Looks, Part, Pooling, Strata, Trace
 from amber_ruler.results.pieces import Axis, EffectSize, Group, Interval, Test, Tested
 from amber_ruler.results.result import Result
 from amber_ruler.results.verdicts import read_verdict
@@ -43,7 +43,8 @@ class Measurement(Result, Tested):
         One group, or treatment and then control.
     facts : mapping of str to float
         Further numbers of the method, such as the pooled spread or the correlation of pairs.
-    quantity : "mean", "share", "rate", "quantile", "rank", "spread", "superiority" or "correlation"
+    quantity : str
+        "mean", "adjusted mean", "ratio", "share", "rate", "quantile", "rank", "spread", "superiority" or "correlation":
         What is measured.
     good : "higher", "lower" or "neither"
         The direction in which the metric is good.
@@ -52,8 +53,8 @@ class Measurement(Result, Tested):
     axis : Axis or None
         What the comparisons differ by, where the numbers are arrays.
     parts : tuple of Part
-        What else is said of it: `evidence`, `trace`, `pooling`, `adjustment`, `correction`, `looks` and `draws` read
-        them.
+        What else is said of it: `evidence`, `trace`, `pooling`, `adjustment`, `strata`, `correction`, `looks` and
+        `draws` read them.
     """
 
     metric: str
@@ -209,6 +210,11 @@ class Measurement(Result, Tested):
     def adjustment(self) -> Adjustment | None:
         """How the difference was sharpened, if it was."""
         return self.part(Adjustment)
+
+    @property
+    def strata(self) -> Strata | None:
+        """The effect in each stratum or segment, if that was asked."""
+        return self.part(Strata)
 
     @property
     def correction(self) -> Correction | None:

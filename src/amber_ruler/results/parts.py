@@ -13,7 +13,7 @@ from scipy import special
 from amber_ruler.errors import InputError
 from amber_ruler.numeric import gate
 from amber_ruler.numeric.gate import Floats, Number, scalar_or_array
-from amber_ruler.results.pieces import Chances, Interval, PosteriorSummary
+from amber_ruler.results.pieces import Chances, Interval, PosteriorSummary, Test
 from amber_ruler.results.result import HIDDEN
 
 if TYPE_CHECKING:
@@ -255,24 +255,51 @@ class Adjustment(Part):
     ----------
     steps : tuple of str
         What was done, in order.
-    raw : Comparison
-        The same metric without it.
+    raw : Comparison or None
+        The same metric without it; None of a ratio that nothing else was done to.
     slopes : mapping of str to float
         Metric per unit of each covariate.
     correlation : float or None
-        Of metric and covariates, within variants.
-    variance_removed : float
-        Share of the difference's variance that was taken away.
-    units_saved : int
+        Of metric and covariates, within variants (and strata); of one covariate with its sign.
+    variance_removed : float or None
+        Share of the difference's variance that was taken away; below 0 where the raw one was too small.
+    units_saved : float or None
         Further units that the raw comparison would have needed, in total, for an interval as narrow.
     """
 
     steps: tuple[str, ...]
-    raw: Comparison
-    slopes: Mapping[str, float] = field(default_factory=dict)
-    correlation: float | None = None
-    variance_removed: float
-    units_saved: int
+    raw: Comparison | None = None
+    slopes: Mapping[str, Number] = field(default_factory=dict)
+    correlation: Number | None = None
+    variance_removed: Number | None = None
+    units_saved: Number | None = None
+
+    @property
+    def as_if(self) -> Number | None:
+        """How many times as many units it is as if there were: 1 / (1 - variance removed)."""
+        return None if self.variance_removed is None else scalar_or_array(1 / (1 - np.asarray(self.variance_removed)))
+
+
+@dataclass(frozen=True, slots=True, kw_only=True, eq=False)
+class Strata(Part):
+    """The effect in each stratum or segment, and whether they differ.
+
+    Attributes
+    ----------
+    column : str
+        What the strata are of.
+    effects : Comparison
+        The difference in each, along an axis.
+    weights : ndarray or None
+        What each counts in the whole.
+    interaction : Test or None
+        Whether the effects differ: chi-square on one degree of freedom less than there are strata.
+    """
+
+    column: str
+    effects: Comparison
+    weights: Floats | None = None
+    interaction: Test | None = None
 
 
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False)

@@ -4,6 +4,7 @@ from amber_ruler.samples.counts import Counts, CountTable
 from amber_ruler.samples.events import Events
 from amber_ruler.samples.gate import MeanGroup, RateGroup, ShareGroup, ValueGroup
 from amber_ruler.samples.pairs import Pairs, PairsDescription
+from amber_ruler.samples.records import Records
 from amber_ruler.samples.sample import Sample
 from amber_ruler.samples.summary import Summary
 from amber_ruler.samples.variants import ByVariant
@@ -17,6 +18,7 @@ __all__ = [
     "Pairs",
     "PairsDescription",
     "RateGroup",
+    "Records",
     "Sample",
     "ShareGroup",
     "Summary",

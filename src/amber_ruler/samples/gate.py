@@ -22,6 +22,7 @@ from amber_ruler.samples.counts import Counts, CountTable
 from amber_ruler.samples.events import Events
 from amber_ruler.samples.held import changed, own
 from amber_ruler.samples.pairs import Pairs
+from amber_ruler.samples.records import Records
 from amber_ruler.samples.sample import Sample
 from amber_ruler.samples.summary import Summary
 
@@ -35,7 +36,7 @@ Needs: TypeAlias = Literal["mean", "share", "rate", "values"]
 Read: TypeAlias = Summary | Counts | Events | Sample
 R = TypeVar("R", Summary, Counts, Events, Sample)
 
-_GROUPS = (Sample, Summary, Counts, Events, Moments)
+_GROUPS = (Sample, Summary, Counts, Events, Moments, Records)
 _KNOWN = (*_GROUPS, Pairs, CountTable)
 
 

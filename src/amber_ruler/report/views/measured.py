@@ -30,6 +30,8 @@ def heading(result: Measurement) -> Heading:
 
 _COLUMNS = {
     "mean": ("n", "mean", "sd", "se"),
+    "adjusted mean": ("n", "mean", "se"),
+    "ratio": ("n", "ratio", "se"),
     "share": ("n", "successes", "share", "se"),
     "rate": ("exposure", "events", "rate", "se"),
     "quantile": ("n", "quantile", "se"),

@@ -22,6 +22,7 @@ from amber_ruler.results import (
     Measurement,
     Part,
     Pooling,
+    Strata,
     Trace,
     evidence_band,
 )
@@ -235,29 +236,96 @@ class _Pooling:
 
 class _Adjustment:
     def blocks(self, part: Adjustment, result: Measurement) -> list[Block]:
+        steps = Lines(tuple(f"{k}. {step}" for k, step in enumerate(part.steps, start=1)))
+        if part.raw is None or np.ndim(result.estimate):
+            return [steps] if part.steps else []
         table = []
         for name, one in (("raw", part.raw), ("adjusted", result)):
             value, low, high = amounts(one)
             se = "" if one.se is None else numbers.number(float(one.se))
             p = "" if one.p_value is None else numbers.p_value(float(one.p_value), one.alpha)
             table.append((name, value, low, high, se, p))
-        covariates = " and ".join(part.slopes) or "the adjustment"
-        together = (
-            "" if part.correlation is None else f"correlation {numbers.number(part.correlation)} within variants: "
-        )
-        worth = (
-            f"{together}{covariates} takes away {numbers.percent(part.variance_removed)} of the variance, worth"
-            f" {numbers.whole(part.units_saved)} further units"
-        )
-        return [Grid(("", "difference", "low", "high", "se", "p"), tuple(table)), Lines((worth,))]
+        compared = Grid(("", "difference", "low", "high", "se", "p"), tuple(table))
+        return [*([steps] if part.steps else []), compared, *([Lines((worth,))] if (worth := _worth(part)) else [])]
 
     def clause(self, part: Adjustment, result: Measurement) -> str:
-        return f"; {' and '.join(part.steps)}"
+        return "".join(f"; {step}" for step in part.steps)
 
     def columns(self, part: Adjustment) -> dict[str, Any]:
-        raw = {f"raw_{name}": getattr(part.raw, name) for name in ("estimate", "se")}
-        raw |= {"raw_low": part.raw.interval.low, "raw_high": part.raw.interval.high}
-        return {"adjustment": ", ".join(part.steps), **raw, "variance_removed": part.variance_removed}
+        found: dict[str, Any] = {"adjustment": ", ".join(part.steps)}
+        if part.raw is not None:
+            found |= {f"raw_{name}": getattr(part.raw, name) for name in ("estimate", "se")}
+            found |= {"raw_low": part.raw.interval.low, "raw_high": part.raw.interval.high}
+        return found | {"variance_removed": np.nan if part.variance_removed is None else part.variance_removed}
+
+
+def _worth(part: Adjustment) -> str:
+    """What the steps were worth, or what they cost."""
+    if part.variance_removed is None or part.units_saved is None:
+        return ""
+    removed = float(part.variance_removed)
+    together = ""
+    if part.correlation is not None:
+        kind = "correlation" if len(part.slopes) == 1 else "multiple correlation"
+        together = f"{kind} {numbers.number(float(part.correlation))} within variants: "
+    if removed < 0:
+        grown = numbers.number(math.sqrt(1 - removed))
+        return f"{together}the standard error is {grown} times the raw one, which took too much for known"
+    return (
+        f"{together}{numbers.percent(removed)} of the variance is taken away, as if there were"
+        f" {numbers.number(float(np.asarray(part.as_if)))} times as many units ({numbers.whole(float(part.units_saved))} more)"
+    )
+
+
+class _Strata:
+    def blocks(self, part: Strata, result: Measurement) -> list[Block]:
+        effects = part.effects
+        estimate, low, high, p = (
+            np.ravel(v) for v in (effects.estimate, effects.interval.low, effects.interval.high, effects.p_value)
+        )
+        sizes = [np.ravel(g.n) for g in effects.groups]
+        table = []
+        for k, label in enumerate(_named(effects)[:_MOST_STRATA]):
+            texts = numbers.together(*(float(v[k]) for v in (estimate, low, high)), width=float(high[k] - estimate[k]))
+            share = () if part.weights is None else (numbers.percent(float(part.weights[k])),)
+            told = numbers.p_value(float(p[k]), effects.alpha)
+            table.append((label, *share, *(numbers.whole(float(n[k])) for n in sizes), *texts, told))
+        counted = () if part.weights is None else ("counts",)
+        header = (part.column, *counted, *(f"n {g.label}" for g in effects.groups), "difference", "low", "high", "p")
+        found: list[Block] = [Grid(header, tuple(table))]
+        said = [f"{estimate.size - _MOST_STRATA:,} more in .strata.effects"] if estimate.size > _MOST_STRATA else []
+        if part.interaction is not None:
+            said.append(f"{_apart(part)}: {_interaction(part)}")
+        return [*found, *([Lines(tuple(said))] if said else [])]
+
+    def clause(self, part: Strata, result: Measurement) -> str:
+        return "" if part.interaction is None else f"; {_apart(part)} ({_interaction(part)})"
+
+    def columns(self, part: Strata) -> dict[str, Any]:
+        return {"interaction_p": np.nan if part.interaction is None else part.interaction.p_value}
+
+
+_MOST_STRATA = 12
+
+
+def _named(effects: Comparison) -> list[str]:
+    size = np.size(effects.estimate)
+    return list(effects.axis.labels) if effects.axis is not None else [str(k + 1) for k in range(size)]
+
+
+def _apart(part: Strata) -> str:
+    test = part.interaction
+    differ = test is not None and float(test.p_value) < test.alpha
+    return f"the effects differ by {part.column}" if differ else f"no difference of effects by {part.column} is shown"
+
+
+def _interaction(part: Strata) -> str:
+    test = part.interaction
+    if test is None or test.statistic is None or not isinstance(test.df, float):
+        return ""
+    statistic = numbers.number(float(test.statistic))
+    p = numbers.p_value(float(test.p_value), test.alpha)
+    return f"χ² {statistic} on {test.df:g} df, p {p if p.startswith('<') else f'= {p}'}"
 
 
 class _Correction:
@@ -315,6 +383,7 @@ VIEWS: dict[type[Part], PartView] = {
     Trace: _Trace(),
     Pooling: _Pooling(),
     Adjustment: _Adjustment(),
+    Strata: _Strata(),
     Correction: _Correction(),
     Looks: _Looks(),
     Draws: _Draws(),
@@ -430,8 +499,17 @@ def pooling_words(result: Measurement) -> str:
 
 
 def rulers(result: Measurement) -> tuple[RulerRow, ...]:
-    """What stands on the ruler beside the result itself: the raw difference of an adjusted one."""
-    return () if result.adjustment is None else (ruler_row(result.adjustment.raw, "raw"),)
+    """What stands on the ruler beside the result itself: strata, and the raw difference of an adjusted one."""
+    found: list[RulerRow] = []
+    if result.strata is not None:
+        effects = result.strata.effects
+        columns = (effects.estimate, effects.interval.low, effects.interval.high, effects.verdict)
+        each = zip(_named(effects), *map(np.ravel, columns), strict=True)
+        found += [RulerRow(label, float(d), float(low), float(high), str(v)) for label, d, low, high, v in each]
+        found = found[:_MOST_STRATA]
+    if result.adjustment is not None and result.adjustment.raw is not None:
+        found.append(ruler_row(result.adjustment.raw, "raw"))
+    return tuple(found)
 
 
 def standing(result: Comparison, labels: list[str]) -> str:

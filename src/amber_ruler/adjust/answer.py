@@ -1,0 +1,359 @@
+"""Two variants compared by a description of steps."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import replace
+from typing import Any, NamedTuple
+
+import numpy as np
+
+from amber_ruler.adjust import pair
+from amber_ruler.adjust.cells import Adjusted, Cells, adjusted, slopes
+from amber_ruler.adjust.description import Steps
+from amber_ruler.adjust.prepared import Prepared, linearised, prepare
+from amber_ruler.errors import DataError, InputError
+from amber_ruler.measure import checks, means, shared
+from amber_ruler.moments import Moments
+from amber_ruler.numeric import chisquare, normal
+from amber_ruler.numeric.gate import Floats, scalar_or_array
+from amber_ruler.results import Adjustment, Axis, Check, Comparison, Strata, Test
+from amber_ruler.samples import Summary
+
+_DOUBTED, _REFUSED = 4.0, 6.0  # standard errors by which a covariate may differ before it is doubted, and refused
+_SOURCES = {
+    "cap": "Dixon & Tukey (1968), Technometrics 10, 83-98",
+    "strata": "Cochran (1977), Sampling Techniques, 3rd ed., 5A.9; Holt & Smith (1979), JRSS A 142, 33-46",
+    "covariate": "Deng, Xu, Kohavi & Walker (2013), WSDM, 123-132",
+    "ratio": "Deng, Knoblich & Lu (2018), KDD, 233-242",
+}
+
+
+class _Sum(NamedTuple):
+    """A variant's mean over strata."""
+
+    mean: Floats
+    tail: Floats
+    variance: Floats
+    df: Floats
+
+
+def answer(
+    given: Sequence[Any], value: str, steps: Steps, ask: shared.Question, null: Floats, metric: str | None = None
+) -> Comparison:
+    """Compare the first two of the variants given, with these steps."""
+    found = prepare(given, value, steps)
+    name = metric or (value if steps.per is None else f"{value} per {steps.per}")
+    shares = _shares(found.cells, steps)
+    cells = linearised(found, shares)
+    fitted = slopes(cells, steps.theta, shares if steps.strata else None)
+    after = adjusted(cells, fitted.slopes)
+    weights = _by_precision(cells, after) if steps.shares == "precision" else shares
+    both = [_summed(cells, after, weights, k) for k in (0, 1)]
+    if np.any(both[0].variance + both[1].variance <= 0):
+        raise DataError("After adjustment neither variant has any spread: there is nothing to test a difference by.")
+    plain = not steps.strata and not found.ratio
+    result = (
+        _as_means(found, cells, after, ask, null, name) if plain else _as_ratio(found, cells, both, ask, null, name)
+    )
+    raw = _raw(found, steps, ask, null, name)
+    part = _part(found, steps, cells, fitted.slopes, result, raw)
+    notes = [f"{c} is the same in every row: left out." for c, still in zip(cells.columns[1:], fitted.constant, strict=True) if still]
+    if plain and cells.columns[1:]:
+        notes.append("Effect sizes are in units of the adjusted spread; those of the raw one stand in .adjustment.raw.")
+    if found.ratio:
+        unit = "a row" if steps.cluster is None else f"one of {steps.cluster}"
+        notes.append(f"Randomised, and the unit of the standard error, is {unit}; the ratio is per {steps.per or 'row'}.")
+    strata, said = _by_stratum(found, steps, fitted.slopes, weights, ask, name)
+    facts = dict(result.facts) | dict(found.facts)
+    if steps.strata:
+        facts["normal_p"] = _normal_p(ask, result)
+        facts["se_over_sizes"] = _over_sizes(cells, after, weights)
+    return replace(
+        result,
+        title=result.title + "".join(f", {short}" for short in _short(steps)),
+        method=_method(steps),
+        source="; ".join(_source(steps, found)) or result.source,
+        checks=(*found.checks, *_balances(cells, weights), *result.checks),
+        notes=(*result.notes, *notes, *said),
+        facts=facts,
+        parts=(part, *strata),
+    )
+
+
+def _shares(cells: Cells, steps: Steps) -> Floats:
+    """What each stratum counts: its share of all units, or as stated."""
+    if len(cells.levels) == 1 and not isinstance(steps.shares, Mapping):
+        return np.ones(1)
+    if not isinstance(steps.shares, Mapping):
+        n = cells.n.sum(axis=0)
+        shares: Floats = n / n.sum()
+        return shares
+    named = {str(level): float(share) for level, share in steps.shares.items()}
+    for level in named:
+        if level not in cells.levels:
+            raise DataError.unknown(f"stratum of {steps.strata!r}", level, cells.levels)
+    for level in cells.levels:
+        if level not in named:
+            raise InputError(f"shares says nothing of the stratum {level!r}, which has rows.", name="shares")
+    stated = np.array([named[level] for level in cells.levels])
+    return stated / stated.sum()
+
+
+def _by_precision(cells: Cells, after: Adjusted) -> Floats:
+    variance = (after.variance / cells.n)[:2].sum(axis=0)
+    if np.any(variance == 0):
+        raise DataError("A stratum has no spread: it can't be weighted by its precision.")
+    found: Floats = (1 / variance) / (1 / variance).sum()
+    return found
+
+
+def _summed(cells: Cells, after: Adjusted, weights: Floats, k: int) -> _Sum:
+    w = weights.reshape(-1, *[1] * (after.mean.ndim - 2))
+    part = w**2 * after.variance[k] / cells.n[k]
+    variance = part.sum(axis=0)
+    # Shares of the variance rather than squares, which overflow.
+    with np.errstate(divide="ignore", invalid="ignore"):
+        df = 1 / ((part / variance) ** 2 / (cells.n[k] - 1)).sum(axis=0)
+    df = np.where(variance > 0, df, 1.0)
+    if len(weights) == 1:
+        return _Sum(after.mean[k, 0], after.tail[k, 0], variance, df)
+    mean = (w * (after.mean[k] + after.tail[k])).sum(axis=0)
+    return _Sum(mean, np.zeros_like(mean), variance, df)
+
+
+def _as_means(
+    found: Prepared, cells: Cells, after: Adjusted, ask: shared.Question, null: Floats, name: str
+) -> Comparison:
+    """Two means with unequal variances, of the adjusted values."""
+    settings = _settings(ask, null, name)
+    whole = cells.whole[:2]
+    metric = found.cells.columns[0]
+    if len(cells.columns) == 1:
+        return means(*(m.complete(metric) for m in whole), **settings)
+    adjusted_groups = [
+        Summary(
+            scalar_or_array(cells.n[k, 0]),
+            scalar_or_array(after.mean[k, 0]),
+            scalar_or_array(np.sqrt(after.variance[k, 0])),
+            whole[k].label,
+            whole[k].missing,
+            metric,
+            cells.axis,
+            scalar_or_array(after.tail[k, 0]),
+        )
+        for k in (0, 1)
+    ]
+    return means(*adjusted_groups, **settings)
+
+
+def _settings(ask: shared.Question, null: Floats, name: str) -> dict[str, Any]:
+    return {
+        "alpha": ask.alpha, "null": null, "alternative": ask.alternative, "margin": ask.margin, "good": ask.good,
+        "metric": name,
+    }  # fmt: skip
+
+
+def _as_ratio(
+    found: Prepared, cells: Cells, both: Sequence[_Sum], ask: shared.Question, null: Floats, name: str
+) -> Comparison:
+    arms = [
+        pair.Arm(cells.labels[k], cells.n[k].sum(axis=0), one.mean + found.origin, one.variance, one.df, one.tail)
+        for k, one in enumerate(both)
+    ]
+    lost = [m.missing for m in cells.whole[:2]]
+    return pair.compare(
+        ask, *arms, null, metric=name, method="", source="", axis=cells.axis,
+        quantity="ratio" if found.ratio else "adjusted mean",
+        checks_=_lost(cells.labels, lost, [m.n for m in found.raw]), few=[cells.n[:2].min(axis=1)],
+    )  # fmt: skip
+
+
+def _lost(labels: Sequence[str], lost: Sequence[int], kept: Sequence[Any]) -> tuple[Check, ...]:
+    groups = [
+        Summary(n, 0.0, 1.0, label, k) for label, k, n in zip(labels, lost, kept, strict=False) if np.ndim(n) == 0
+    ]
+    return checks.missing(*groups)
+
+
+def _raw(found: Prepared, steps: Steps, ask: shared.Question, null: Floats, name: str) -> Comparison | None:
+    """The same metric with nothing done to it."""
+    if steps.per is None:
+        raw = [m.relabel(label) for m, label in zip(found.raw[:2], found.cells.labels, strict=False)]
+        if any(np.any(np.asarray(m.comoments) > 0) for m in raw):
+            return means(*raw, **_settings(ask, null, name))
+        return None
+    if not (steps.strata or steps.covariate or steps.cluster or steps.cap or steps.cap_at is not None):
+        return None
+    bare = Prepared(Cells.of([{"": m} for m in found.raw]), found.raw, (), ratio=True)
+    cells = linearised(bare, np.ones(1))
+    after = adjusted(cells, np.zeros((*cells.means.shape[2:-1], 0)))
+    both = [_summed(cells, after, np.ones(1), k) for k in (0, 1)]
+    result = _as_ratio(bare, cells, both, ask, null, name)
+    return replace(result, method=_method(Steps(per=steps.per)), source=_SOURCES["ratio"])
+
+
+def _part(
+    found: Prepared, steps: Steps, cells: Cells, slope: Floats, result: Comparison, raw: Comparison | None
+) -> Adjustment:
+    told = list(found.said)
+    if steps.per is not None:
+        told.append(f"as a ratio of totals, per {steps.per}")
+    if steps.strata is not None:
+        how = {"sample": "shares of the sample", "precision": "precision"}
+        weights = how[steps.shares] if isinstance(steps.shares, str) else "stated shares"
+        told.append(f"in {len(cells.levels)} strata of {steps.strata}, weighted by {weights}")
+    known = cells.columns[1:]
+    if known:
+        told.append(f"adjusted for {' and '.join(known)}")
+    kept = None if raw is None else (np.asarray(result.se) / np.asarray(raw.se)) ** 2
+    total = cells.total[:2].sum(axis=0)
+    removed = saved = None
+    if kept is not None:
+        removed = scalar_or_array(1 - kept)
+        with np.errstate(divide="ignore"):
+            saved = scalar_or_array(np.maximum(np.round(total * np.where(kept > 0, 1 / kept - 1, 0.0)), 0.0))
+    return Adjustment(
+        steps=tuple(told),
+        raw=raw,
+        slopes={name: scalar_or_array(slope[..., k]) for k, name in enumerate(known)},
+        correlation=_correlation(cells, slope) if known else None,
+        variance_removed=removed,
+        units_saved=saved,
+    )
+
+
+def _correlation(cells: Cells, slope: Floats) -> Any:
+    """Of metric and covariates, within variants and strata: of one with its sign."""
+    s = cells.squares.sum(axis=(0, 1))
+    explained = 2 * np.einsum("...k,...k->...", slope, s[..., 0, 1:]) - np.einsum(
+        "...j,...jk,...k->...", slope, s[..., 1:, 1:], slope
+    )
+    with np.errstate(divide="ignore", invalid="ignore"):
+        share = np.where(s[..., 0, 0] > 0, np.clip(explained / s[..., 0, 0], 0, 1), 0.0)
+    sign = np.where(slope[..., 0] < 0, -1.0, 1.0) if slope.shape[-1] == 1 else 1.0
+    return scalar_or_array(sign * np.sqrt(share))
+
+
+def _balances(cells: Cells, weights: Floats) -> tuple[Check, ...]:
+    """Do the variants differ in what was known before the test?"""
+    found = []
+    w = weights.reshape(-1, *[1] * (cells.n.ndim - 2))
+    for k, name in enumerate(cells.columns[1:], start=1):
+        if name.endswith(" is missing"):
+            continue
+        gaps = (cells.means[0, ..., k] - cells.means[1, ..., k]) + (cells.tails[0, ..., k] - cells.tails[1, ..., k])
+        variance = (w**2 * (cells.squares[:2, ..., k, k] / (cells.n[:2] - 1) / cells.n[:2])).sum(axis=(0, 1))
+        spread = np.sqrt(variance)
+        steps = float(np.max(np.where(spread > 0, np.abs((w * gaps).sum(axis=0)) / np.where(spread > 0, spread, 1), 0)))
+        finding = f"the variants' means of {name} differ by {steps:.2g} standard errors"
+        if steps > _REFUSED:
+            raise DataError(
+                f"The covariate {name!r} can't be used: {finding}. What was known before the test does not differ so:"
+                " it was measured after the assignment, or the split is broken."
+            )
+        if steps > _DOUBTED:
+            advice = "A covariate from before the test should not differ so much: was it changed by the treatment, or is the split broken?"
+            found.append(Check("covariate", finding, advice, "serious"))
+        else:
+            found.append(Check("covariate", finding))
+    return tuple(found)
+
+
+def _by_stratum(
+    found: Prepared, steps: Steps, slope: Floats, weights: Floats, ask: shared.Question, name: str
+) -> tuple[tuple[Strata, ...], tuple[str, ...]]:
+    """The effect in each stratum, and whether they differ."""
+    if steps.strata is None:
+        return (), ()
+    each = []
+    for level in range(len(found.cells.levels)):
+        one = replace(found, cells=found.cells.level(level))
+        cells = linearised(one, np.ones(1))
+        after = adjusted(cells, slope)
+        each.append([_summed(cells, after, np.ones(1), k) for k in (0, 1)])
+    levels = found.cells.levels
+    arms = [
+        pair.Arm(
+            found.cells.labels[k],
+            found.cells.n[k],
+            np.array([float(e[k].mean) + float(e[k].tail) + found.origin for e in each]),
+            np.array([float(e[k].variance) for e in each]),
+            np.array([float(e[k].df) for e in each]),
+        )
+        for k in (0, 1)
+    ]
+    spread = arms[0].variance + arms[1].variance
+    if np.any(spread == 0):
+        still = levels[int(np.argmin(spread))]
+        return (), (f"In stratum {still} no variant has any spread: effects by stratum are not compared.",)
+    effects = pair.compare(
+        ask, *arms, np.float64(0.0), metric=name, method="by stratum", source="", axis=Axis(steps.strata, levels),
+        lifts=False,
+    )  # fmt: skip
+    part = Strata(
+        column=steps.strata, effects=effects, weights=weights, interaction=interaction(effects, ask.alpha)
+    )
+    if isinstance(steps.shares, str) and steps.shares == "sample":
+        said = (
+            "The standard error is that for these sizes of the strata, as where the split was made within strata; over"
+            " all sizes that a split across strata can give it is .facts['se_over_sizes'].",
+        )
+    else:
+        said = ("A stratum counts as it is weighted, not as often as it occurs.",)
+    return (part,), said
+
+
+def interaction(effects: Comparison, alpha: float) -> Test | None:
+    """Do effects differ between levels? The sum of (d − d̄)² / v, d̄ weighted by 1 / v, on one df less than levels."""
+    d, se = np.asarray(effects.estimate, dtype=float), np.asarray(effects.se, dtype=float)
+    if d.size < 2:
+        return None
+    w = 1 / se**2
+    away = d - (w * d).sum() / w.sum()
+    statistic = float((w * away**2).sum())
+    df = d.size - 1
+    p = float(chisquare.sf(np.asarray(statistic), np.asarray(float(df))))
+    return Test(
+        p_value=p, alpha=alpha, statistic=statistic, name="chi-square", df=float(df), null=0.0, alternative="any"
+    )
+
+
+def _normal_p(ask: shared.Question, result: Comparison) -> float:
+    statistic = np.asarray(0.0 if result.test is None else result.test.statistic)
+    return float(shared.p_value(statistic, normal.sf, ask.alternative))
+
+
+def _over_sizes(cells: Cells, after: Adjusted, weights: Floats) -> float:
+    """The standard error over all sizes that strata can have: a further 1/n² Σ (1 − w) s² a variant."""
+    total = 0.0
+    for k in (0, 1):
+        n = float(cells.n[k].sum())
+        total += float((weights * after.variance[k]).sum()) / n + float(((1 - weights) * after.variance[k]).sum()) / n**2
+    return float(np.sqrt(total))
+
+
+def _short(steps: Steps) -> list[str]:
+    found = ["capped"] if steps.cap is not None or steps.cap_at is not None else []
+    found += [f"by {steps.cluster}"] if steps.cluster else []
+    found += [f"in strata of {steps.strata}"] if steps.strata else []
+    return found + ([f"adjusted for {' and '.join(steps.covariate)}"] if steps.covariate else [])
+
+
+def _method(steps: Steps) -> str:
+    what = "two ratios of totals" if steps.per or steps.cluster else "two means, unequal variances"
+    found = [what, *(["by strata"] if steps.strata else [])]
+    if steps.covariate:
+        many = "one covariate" if len(steps.covariate) == 1 else f"{len(steps.covariate)} covariates"
+        found.append(f"adjusted for {many}")
+    return ", ".join([*found, *(["capped"] if steps.cap is not None or steps.cap_at is not None else [])])
+
+
+def _source(steps: Steps, found: Prepared) -> list[str]:
+    used = {
+        "cap": steps.cap is not None or steps.cap_at is not None,
+        "strata": steps.strata is not None,
+        "covariate": bool(steps.covariate),
+        "ratio": found.ratio,
+    }
+    return [_SOURCES[name] for name, applies in used.items() if applies]

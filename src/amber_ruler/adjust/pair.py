@@ -1,0 +1,108 @@
+"""Treatment against control, each by its adjusted mean and standard error."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from typing import Any, NamedTuple
+
+import numpy as np
+
+from amber_ruler import effects
+from amber_ruler.measure import checks, shared
+from amber_ruler.numeric.gate import Floats, scalar_or_array
+from amber_ruler.results import Axis, Check, Comparison, EffectSize, Group
+from amber_ruler.results.parts import Part
+from amber_ruler.samples import gate as groups
+
+
+class Arm(NamedTuple):
+    """One variant after adjustment."""
+
+    label: str
+    n: Floats
+    mean: Floats
+    variance: Floats  # squared standard error of the mean
+    df: Floats
+    tail: Floats = np.float64(0.0)  # type: ignore[assignment]
+    more: Mapping[str, float] = {}
+
+
+def satterthwaite(one: Floats, two: Floats, df1: Floats, df0: Floats) -> Floats:
+    """Degrees of freedom of a sum of two variances."""
+    total = one + two
+    share1, share0 = one / total, two / total
+    found: Floats = 1 / (share1**2 / df1 + share0**2 / df0)
+    return found
+
+
+def compare(
+    ask: shared.Question,
+    one: Arm,
+    two: Arm,
+    null: Floats,
+    *,
+    metric: str,
+    method: str,
+    source: str,
+    covariance: Floats | float = 0.0,
+    se: Floats | None = None,
+    df: Floats | None = None,
+    lifts: bool = True,
+    axis: Axis | None = None,
+    said: str = "",
+    checks_: Sequence[Check] = (),
+    notes: Sequence[str] = (),
+    facts: Mapping[str, Any] | None = None,
+    parts: Sequence[Part] = (),
+    quantity: str = "adjusted mean",
+    few: Sequence[Floats] = (),
+) -> Comparison:
+    """The difference of two adjusted means: t with Satterthwaite's degrees of freedom, or those given."""
+    groups.check_labels(one.label, two.label)
+    difference = (one.mean - two.mean) + (one.tail - two.tail)
+    if se is None:
+        se = np.sqrt(np.maximum(one.variance + two.variance - 2 * np.asarray(covariance), 0.0))
+    shape = np.broadcast_shapes(np.shape(difference), np.shape(null))
+    difference, se, null = (np.broadcast_to(np.asarray(v, dtype=float), shape)[()] for v in (difference, se, null))
+    if df is None:
+        df = satterthwaite(one.variance, two.variance, one.df, two.df)
+    result = shared.symmetric_test(ask, difference, se, df, null)
+    found: dict[str, EffectSize] = {}
+    if lifts:
+        means, squares = (one.mean, two.mean), (one.variance, two.variance)
+        known = effects.lift(
+            means, squares, result.critical, covariance=covariance, alpha=ask.alpha, alternative=ask.alternative
+        )
+        found = {name: effect for name, effect in known.items() if effects.known(effect)}
+    each = tuple(
+        Group(
+            arm.label,
+            scalar_or_array(arm.n),
+            scalar_or_array(arm.mean),
+            se=scalar_or_array(np.sqrt(arm.variance)),
+            more=arm.more,
+        )
+        for arm in (one, two)
+    )
+    return Comparison(
+        title=f"{metric}: {one.label} − {two.label}{said}",
+        metric=metric,
+        treatment=one.label,
+        control=two.label,
+        method=method,
+        source=source,
+        estimate=scalar_or_array(difference),
+        se=scalar_or_array(se),
+        interval=result.interval,
+        test=result.test,
+        effects=found,
+        groups=each,
+        facts=facts or {},
+        quantity=quantity,
+        good=ask.good,
+        margin=ask.margin,
+        axis=axis,
+        checks=(*checks_, *checks.few(*(few or (one.n, two.n)))),
+        notes=tuple(notes),
+        parts=tuple(parts),
+    )

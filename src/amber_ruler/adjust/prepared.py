@@ -1,0 +1,241 @@
+"""From what was given to the moments that an adjusted comparison is computed from."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+from typing import Any
+
+import numpy as np
+
+from amber_ruler.adjust.cells import Cells, marked, read
+from amber_ruler.adjust.description import Steps
+from amber_ruler.errors import DataError, InputError
+from amber_ruler.moments import Moments
+from amber_ruler.numeric.gate import Floats
+from amber_ruler.results import Check
+from amber_ruler.samples.records import Make, Records, Rows
+
+_BY_CHANCE = 6.0  # standard errors by which a share of missing covariates doesn't differ in a sound test
+_ROLES = ("treatment", "control")
+
+
+@dataclass(frozen=True, slots=True)
+class Prepared:
+    """Cells of the metric, what it is counted by, and the covariates; and what was seen on the way.
+
+    Attributes
+    ----------
+    cells : Cells
+        Columns: the metric; its denominator, if there is one; of each covariate one column or two.
+    raw : tuple of Moments
+        The metric and its denominator of each variant, before anything was done.
+    covariates : tuple of (str, tuple of int)
+        Name of each covariate, and where its columns stand.
+    ratio : bool
+        Whether the second column is a denominator.
+    origin : float
+        What was taken off each value before it was added up.
+    """
+
+    cells: Cells
+    raw: tuple[Moments, ...]
+    covariates: tuple[tuple[str, tuple[int, ...]], ...]
+    ratio: bool
+    origin: float = 0.0
+    said: tuple[str, ...] = ()
+    checks: tuple[Check, ...] = ()
+    facts: tuple[tuple[str, float], ...] = ()
+
+
+def prepare(arms: Sequence[Any], value: str, steps: Steps) -> Prepared:
+    """Rows or moments of each variant, with the columns that the steps need."""
+    if not isinstance(value, str) or not value:
+        raise InputError.rule("value", value, "the name of a column")
+    if value in steps.numbers:
+        raise InputError(f"{value!r} is the metric, and can't be what it is adjusted for or counted by.", name="value")
+    return _from_rows(arms, value, steps) if hasattr(arms[0], "together") else _from_moments(arms, value, steps)
+
+
+def rows_of(arms: Sequence[Any], numbers: Sequence[str], labels: Sequence[str] = ()) -> Rows:
+    """Rows of all variants with these columns; those that lack one of them are left out and counted."""
+    together = rows_together(arms, (*numbers, *labels))
+    return together.known(numbers, labels=labels)
+
+
+def rows_together(arms: Sequence[Any], names: Sequence[str], why: str = "single rows are needed") -> Rows:
+    """Rows of all variants."""
+    for k, arm in enumerate(arms):
+        if not hasattr(arm, "together"):
+            role = _ROLES[min(k, 1)]
+            raise InputError(
+                f"The {role} must be Records, or what table.records(…) gives, not {type(arm).__name__}: {why}."
+            )
+    one, *others = (_named(arm, _ROLES[min(k, 1)]) for k, arm in enumerate(arms))
+    rows: Rows = one.together(others, list(dict.fromkeys(names)))
+    return rows
+
+
+def _named(arm: Any, role: str) -> Any:
+    return replace(arm, label=role) if isinstance(arm, Records) and not arm.label else arm
+
+
+def _from_moments(arms: Sequence[Any], value: str, steps: Steps) -> Prepared:
+    if steps.needs_rows:
+        raise InputError(f"Moments hold no single rows, and {steps.needs_rows}: give Records, or table.records(…).")
+    names = [value, *steps.numbers]
+    each = [read(arm, names, strata=steps.strata is not None, role=_ROLES[min(k, 1)]) for k, arm in enumerate(arms)]
+    covariates = _placed(steps, names)
+    single = len(covariates) == 1 and len(covariates[0][1]) == 1 and steps.per is None
+    missing: tuple[Check, ...] = ()
+    if single or any(value in m.own for arm in each for m in arm.values()):
+        mark = f"{covariates[0][0]} is missing" if covariates else ""
+        wide = marked(each, mark)
+        if wide is not None:
+            lost = [sum(m.own[value].n - m.n for m in arm.values() if value in m.own) for arm in each]
+            all_of = [sum(m.own[value].n if value in m.own else m.n for m in arm.values()) for arm in each]
+            missing = (_without_covariate(covariates[0][0], list(map(_label, each)), lost, all_of),)
+            each, covariates = wide, (*covariates, (mark, (len(names),)))
+    cells = Cells.of(each, strata=steps.strata or "")
+    raw = tuple(m.complete(value) if steps.per is None else m for m in cells.whole)
+    return Prepared(cells, raw, covariates, steps.per is not None, checks=missing)
+
+
+def _label(arm: dict[str, Moments]) -> str:
+    return next(iter(arm.values())).label
+
+
+def _placed(steps: Steps, names: Sequence[str]) -> tuple[tuple[str, tuple[int, ...]], ...]:
+    return tuple(
+        (name, tuple(names.index(column) for column in part))
+        for name, part in zip(steps.covariate, steps.parts, strict=True)
+    )
+
+
+def _from_rows(arms: Sequence[Any], value: str, steps: Steps) -> Prepared:
+    per = () if steps.per is None else (steps.per,)
+    rows = rows_together(arms, [value, *steps.numbers, *steps.labels])
+    rows = rows.known([value, *per], labels=steps.labels)
+    said: list[str] = []
+    facts: list[tuple[str, float]] = []
+    checks: list[Check] = []
+    before = rows
+    if steps.cap is not None or steps.cap_at is not None:
+        rows, told, found = _capped(rows, value, steps)
+        said.append(told)
+        facts += found
+    rows, marks, lost = _filled(rows, steps)
+    checks += lost
+    names = list(dict.fromkeys([value, *steps.numbers, *marks]))
+    covariates = (*_placed(steps, names), *((mark, (names.index(mark),)) for mark in marks))
+    origin = 0.0
+    if steps.cluster is not None:
+        spans = rows.spanning(steps.cluster)
+        if spans:
+            raise DataError(
+                f"{spans:,} of {steps.cluster!r} have rows in more than one variant: they were not randomised as a"
+                " whole. Leave them out, or use adjust.clusters, which allows for it."
+            )
+        if steps.per is None:
+            origin = float(next(iter(rows.moments([value])[0].values())).means[0])
+            rows = rows.derived(value, lambda c: c[value] - origin)
+        rows = rows.totals(names, steps.cluster, within=steps.strata)
+        names.append("rows")
+        at = len(names) - 1
+        covariates = tuple((name, place if len(place) == 2 else (place[0], at)) for name, place in covariates)
+        said.append(f"{steps.cluster} is the unit, with all its rows")
+    if steps.cluster is not None and steps.per is None:
+        order = [value, "rows", *names[1:-1]]
+    else:
+        order = [value, *per, *(name for name in names[1:] if name not in per)]
+    covariates = tuple((name, tuple(order.index(names[p]) for p in place)) for name, place in covariates)
+    cells = Cells.of(rows.moments(order, by=steps.strata), strata=steps.strata or "")
+    changed = rows is not before
+    raw = tuple(m[""] for m in before.moments([value, *per])) if changed else cells.whole
+    ratio = steps.per is not None or steps.cluster is not None
+    raw = tuple(m if steps.per is not None else m.complete(value) for m in raw)
+    return Prepared(cells, raw, covariates, ratio, origin, tuple(said), tuple(checks), tuple(facts))
+
+
+def _capped(rows: Rows, value: str, steps: Steps) -> tuple[Rows, str, list[tuple[str, float]]]:
+    high, low = steps.cap_at, None if steps.cap_at is None or steps.ends == "upper" else -steps.cap_at
+    how = "" if steps.cap is None else f", the {100 * steps.cap:g}% quantile of all variants together"
+    if steps.cap is not None:
+        together = np.concatenate(rows.values(value))
+        high = float(np.quantile(together, steps.cap))
+        low = float(np.quantile(together, 1 - steps.cap)) if steps.ends == "both" else None
+    top = high
+    assert top is not None
+    capped = rows.derived(value, lambda c: c[value].clip(low, top))
+
+    def beyond(c: Any) -> Any:
+        above = (c[value] > top) * 1.0
+        return above if low is None else above + (c[value] < low) * 1.0
+
+    made: dict[str, Make] = {"beyond": beyond, "off": lambda c: c[value] - c[value].clip(low, top)}
+    each = list(zip(rows.labels, rows.sums([made] * len(rows.labels)), rows.sizes, strict=True))
+    if all(part["beyond"] == n for _, part, n in each):
+        raise DataError(f"The cap of {top:g} lies below every value of {value!r}: nothing would be left to compare.")
+    facts = [(f"capped {label}", part["beyond"]) for label, part, _ in each]
+    facts += [(f"mean taken off {label}", part["off"] / n) for label, part, n in each]
+    ends = f"at {top:g}" if low is None else f"at {low:g} and {top:g}"
+    listed = ", ".join(f"{label} {part['beyond']:,.0f} of {n:,}" for label, part, n in each)
+    return capped, f"capped {ends}{how} ({listed})", facts
+
+
+def _filled(rows: Rows, steps: Steps) -> tuple[Rows, list[str], list[Check]]:
+    """Covariates without gaps, and columns that mark where they were."""
+    marks: list[str] = []
+    checks: list[Check] = []
+    for name in dict.fromkeys(column for part in steps.parts for column in part):
+        lost = rows.lacking(name)
+        if not any(lost):
+            continue
+        for label, lacking, of in zip(rows.labels, lost, rows.sizes, strict=True):
+            if lacking == of:
+                raise DataError(f"The covariate {name!r} has no value in any row of variant {label!r}.")
+        checks.append(_without_covariate(name, rows.labels, lost, rows.sizes))
+        mark = f"{name} is missing"
+        alone = any(part == (name,) for part in steps.parts)
+        fill = float(np.mean([m[""].means[0] for m in rows.known([name]).moments([name])])) if alone else 0.0
+        rows = rows.filled(name, mark, fill)
+        marks.append(mark)
+    return rows, marks, checks
+
+
+def _without_covariate(name: str, labels: Sequence[str], lost: Sequence[int], n: Sequence[int]) -> Check:
+    """Say how many rows lack a covariate, and whether more of one variant do than chance allows."""
+    listed = ", ".join(f"{label} {k:,} of {of:,}" for label, k, of in zip(labels, lost, n, strict=True))
+    shares = [k / of for k, of in zip(lost, n, strict=True)]
+    overall = sum(lost) / sum(n)
+    spread = np.sqrt(overall * (1 - overall) * (1 / n[0] + 1 / n[1]))
+    finding = f"{name} has no value: {listed}"
+    if abs(shares[0] - shares[1]) > _BY_CHANCE * spread:
+        advice = "More rows of one variant lack it than chance allows: was it recorded after the test began?"
+        return Check("missing covariate", finding, advice, "serious")
+    advice = "They are kept: filled, and marked by an indicator of their own, so that the fill doesn't matter."
+    return Check("missing covariate", finding, advice, "note")
+
+
+def linearised(found: Prepared, shares: Floats) -> Cells:
+    """Every ratio of totals as a column of its own: R + (N − R D) / mean of D, with each variant's own R."""
+    cells = found.cells
+    means = np.einsum("s,vs...->v...", shares, cells.means + cells.tails)
+    k = means.shape[-1]
+    places: list[tuple[int, ...]] = [(0, 1) if found.ratio else (0,), *(place for _, place in found.covariates)]
+    names = [cells.columns[0], *(name for name, _ in found.covariates)]
+    table = np.zeros((*means.shape[:-1], len(places), k))
+    constant = np.zeros((*means.shape[:-1], len(places)))
+    for row, place in enumerate(places):
+        if len(place) == 1:
+            table[..., row, place[0]] = 1.0
+            continue
+        top, below = place
+        under = means[..., below]
+        if np.any(under == 0):
+            raise DataError(f"The denominator {cells.columns[below]!r} adds up to 0 in a variant: there is no ratio.")
+        ratio = means[..., top] / under
+        table[..., row, top] = 1 / under
+        table[..., row, below] = -ratio / under
+        constant[..., row] = ratio
+    return cells.turned(names, table, constant)
