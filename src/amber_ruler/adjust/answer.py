@@ -74,7 +74,7 @@ def answer(
         title=result.title + "".join(f", {short}" for short in _short(steps)),
         method=_method(steps),
         source="; ".join(_source(steps, found)) or result.source,
-        checks=(*found.checks, *_balances(cells, weights), *result.checks),
+        checks=(*found.checks, *balances(cells, weights), *result.checks),
         notes=(*result.notes, *notes, *said),
         facts=facts,
         parts=(part, *strata),
@@ -235,7 +235,7 @@ def _correlation(cells: Cells, slope: Floats) -> Any:
     return scalar_or_array(sign * np.sqrt(share))
 
 
-def _balances(cells: Cells, weights: Floats) -> tuple[Check, ...]:
+def balances(cells: Cells, weights: Floats) -> tuple[Check, ...]:
     """Do the variants differ in what was known before the test?"""
     found = []
     w = weights.reshape(-1, *[1] * (cells.n.ndim - 2))

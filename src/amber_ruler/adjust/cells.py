@@ -242,3 +242,22 @@ def _beside(joint: Moments, metric: str, fill: float, mark: str) -> Moments:
     rest[0, 0] = max(squares, 0.0)
     other = replace(wide, n=lost, means=np.array([mean, fill, 1.0]), mean_tails=None, comoments=rest, missing=0)
     return replace(wide + other, missing=max(joint.missing - lost, 0))
+
+
+def inverse(squares: Floats, names: Sequence[str], where: str = "") -> Floats:
+    """The inverse of a table of products of deviations, or an error that names what is collinear or constant."""
+    scale = np.sqrt(np.diag(squares))
+    for name, spread in zip(names, scale, strict=True):
+        if spread == 0:
+            raise DataError(f"The covariate {name!r} never varies{where}: leave it out.")
+    a = squares / np.outer(scale, scale)
+    left = a.copy()
+    for k, name in enumerate(names):
+        if left[k, k] < _ALIKE:
+            others = " and ".join(map(repr, names[:k]))
+            raise DataError(
+                f"The covariate {name!r} is a combination of {others}{where}: they are collinear. Leave one out."
+            )
+        left = left - np.outer(left[:, k], left[k]) / left[k, k]
+    found: Floats = np.linalg.inv(a) / np.outer(scale, scale)
+    return found

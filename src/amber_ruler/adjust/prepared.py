@@ -54,7 +54,7 @@ def prepare(arms: Sequence[Any], value: str, steps: Steps) -> Prepared:
         raise InputError.rule("value", value, "the name of a column")
     if value in steps.numbers:
         raise InputError(f"{value!r} is the metric, and can't be what it is adjusted for or counted by.", name="value")
-    return _from_rows(arms, value, steps) if hasattr(arms[0], "together") else _from_moments(arms, value, steps)
+    return from_rows(arms, value, steps)[0] if hasattr(arms[0], "together") else from_moments(arms, value, steps)
 
 
 def rows_of(arms: Sequence[Any], numbers: Sequence[str], labels: Sequence[str] = ()) -> Rows:
@@ -80,7 +80,8 @@ def _named(arm: Any, role: str) -> Any:
     return replace(arm, label=role) if isinstance(arm, Records) and not arm.label else arm
 
 
-def _from_moments(arms: Sequence[Any], value: str, steps: Steps) -> Prepared:
+def from_moments(arms: Sequence[Any], value: str, steps: Steps) -> Prepared:
+    """From moments that hold all columns."""
     if steps.needs_rows:
         raise InputError(f"Moments hold no single rows, and {steps.needs_rows}: give Records, or table.records(…).")
     names = [value, *steps.numbers]
@@ -112,7 +113,8 @@ def _placed(steps: Steps, names: Sequence[str]) -> tuple[tuple[str, tuple[int, .
     )
 
 
-def _from_rows(arms: Sequence[Any], value: str, steps: Steps) -> Prepared:
+def from_rows(arms: Sequence[Any], value: str, steps: Steps) -> tuple[Prepared, Rows]:
+    """From the rows, and the rows as they are after all steps."""
     per = () if steps.per is None else (steps.per,)
     rows = rows_together(arms, [value, *steps.numbers, *steps.labels])
     rows = rows.known([value, *per], labels=steps.labels)
@@ -143,7 +145,7 @@ def _from_rows(arms: Sequence[Any], value: str, steps: Steps) -> Prepared:
         names.append("rows")
         at = len(names) - 1
         covariates = tuple((name, place if len(place) == 2 else (place[0], at)) for name, place in covariates)
-        said.append(f"{steps.cluster} is the unit, with all its rows")
+        said.append(f"all rows of a {steps.cluster} as one unit")
     if steps.cluster is not None and steps.per is None:
         order = [value, "rows", *names[1:-1]]
     else:
@@ -154,7 +156,7 @@ def _from_rows(arms: Sequence[Any], value: str, steps: Steps) -> Prepared:
     raw = tuple(m[""] for m in before.moments([value, *per])) if changed else cells.whole
     ratio = steps.per is not None or steps.cluster is not None
     raw = tuple(m if steps.per is not None else m.complete(value) for m in raw)
-    return Prepared(cells, raw, covariates, ratio, origin, tuple(said), tuple(checks), tuple(facts))
+    return Prepared(cells, raw, covariates, ratio, origin, tuple(said), tuple(checks), tuple(facts)), rows
 
 
 def _capped(rows: Rows, value: str, steps: Steps) -> tuple[Rows, str, list[tuple[str, float]]]:
@@ -169,8 +171,7 @@ def _capped(rows: Rows, value: str, steps: Steps) -> tuple[Rows, str, list[tuple
     capped = rows.derived(value, lambda c: c[value].clip(low, top))
 
     def beyond(c: Any) -> Any:
-        above = (c[value] > top) * 1.0
-        return above if low is None else above + (c[value] < low) * 1.0
+        return c[value] > top if low is None else (c[value] > top) | (c[value] < low)
 
     made: dict[str, Make] = {"beyond": beyond, "off": lambda c: c[value] - c[value].clip(low, top)}
     each = list(zip(rows.labels, rows.sums([made] * len(rows.labels)), rows.sizes, strict=True))

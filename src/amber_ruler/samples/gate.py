@@ -22,7 +22,6 @@ from amber_ruler.samples.counts import Counts, CountTable
 from amber_ruler.samples.events import Events
 from amber_ruler.samples.held import changed, own
 from amber_ruler.samples.pairs import Pairs
-from amber_ruler.samples.records import Records
 from amber_ruler.samples.sample import Sample
 from amber_ruler.samples.summary import Summary
 
@@ -36,7 +35,7 @@ Needs: TypeAlias = Literal["mean", "share", "rate", "values"]
 Read: TypeAlias = Summary | Counts | Events | Sample
 R = TypeVar("R", Summary, Counts, Events, Sample)
 
-_GROUPS = (Sample, Summary, Counts, Events, Moments, Records)
+_GROUPS = (Sample, Summary, Counts, Events, Moments)
 _KNOWN = (*_GROUPS, Pairs, CountTable)
 
 
@@ -116,6 +115,8 @@ def hold(given: Any, takes: Takes, role: str) -> Any:
         number = number_gate.finite(role, given)
         return float(number) if number.ndim == 0 else number.copy()
     if takes in ("one", "two"):
+        if hasattr(given, "together"):
+            return given if given.label else changed(given, label=role)
         if isinstance(given, _GROUPS):
             return given if given.label else changed(given, label=role)
         return given if isinstance(given, _KNOWN) else Sample(given, role)

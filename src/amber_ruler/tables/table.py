@@ -13,7 +13,7 @@ from amber_ruler.errors import DataError, InputError
 from amber_ruler.moments import Moments
 from amber_ruler.results.display import display, safe
 from amber_ruler.samples import ByVariant, CountTable, Pairs, Sample
-from amber_ruler.tables import checking, counting, pairing, profile, reduce, shaping
+from amber_ruler.tables import checking, counting, pairing, profile, recording, reduce, shaping
 from amber_ruler.tables.conditions import Condition
 from amber_ruler.tables.description import MOST_DESCRIBED, Description
 from amber_ruler.tables.findings import Bounds, Findings
@@ -214,6 +214,31 @@ class Table(Held):
             If a column is absent, holds text or infinite values, or a variant has no row with all columns.
         """
         return counting.moments(self, columns, by=by)
+
+    def records(self, columns: str | Sequence[str], *, by: str) -> ByVariant[Any]:
+        """The rows of each variant with some of their columns, for what needs more of a row than one value.
+
+        Parameters
+        ----------
+        columns : str or sequence of str
+            Columns of numbers, and of labels such as a stratum or what was randomised.
+        by : str
+            Column with the variant labels.
+
+        Returns
+        -------
+        ByVariant of Records
+            Of a dataframe in memory; of files and engines a handle of each variant, whose rows stay where they are and
+            come back as sums only.
+
+        Examples
+        --------
+        >>> import amber_ruler as ar
+        >>> trips = ar.table(ar.demo.path("travellers"))
+        >>> trips.records(["fare", "home_port"], by="form")["short"].columns
+        ('fare', 'home_port')
+        """
+        return recording.records(self, columns, by=by)
 
     def overall(self, columns: str | Sequence[str]) -> Moments:
         """Counts, means and co-moments of columns over all rows, computed where the rows are."""

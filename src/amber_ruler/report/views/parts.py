@@ -249,7 +249,7 @@ class _Adjustment:
         return [*([steps] if part.steps else []), compared, *([Lines((worth,))] if (worth := _worth(part)) else [])]
 
     def clause(self, part: Adjustment, result: Measurement) -> str:
-        return "".join(f"; {step}" for step in part.steps)
+        return "".join(f"; {step.split(' (')[0]}" for step in part.steps)
 
     def columns(self, part: Adjustment) -> dict[str, Any]:
         found: dict[str, Any] = {"adjustment": ", ".join(part.steps)}

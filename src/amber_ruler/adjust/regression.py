@@ -1,0 +1,368 @@
+"""Covariance adjustment by least squares, with standard errors that unequal variances don't mislead."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import replace
+from typing import Any, Literal, NamedTuple, TypeAlias
+
+import numpy as np
+from numpy.typing import ArrayLike
+
+from amber_ruler.adjust import pair
+from amber_ruler.adjust.answer import balances
+from amber_ruler.adjust.cells import Cells, inverse
+from amber_ruler.adjust.description import Covariate, Steps
+from amber_ruler.adjust.prepared import from_moments, from_rows
+from amber_ruler.effects import Alternative
+from amber_ruler.errors import DataError, InputError
+from amber_ruler.measure import means, shared
+from amber_ruler.moments import Moments
+from amber_ruler.numeric import gate
+from amber_ruler.numeric.gate import Floats
+from amber_ruler.register import method
+from amber_ruler.results import Adjustment, Comparison
+from amber_ruler.samples import Records
+from amber_ruler.samples.records import Make, Rows
+
+Errors: TypeAlias = Literal["hc0", "hc1", "hc2", "hc3", "equal"]
+_LEVERED = 1e-9  # what leverage leaves of a row's residual, at or below which the row fits itself
+_SOURCES = {
+    "own": "Lin (2013), Annals of Applied Statistics 7, 295-318",
+    "common": "Fisher (1932), Statistical Methods for Research Workers, 4th ed., on the analysis of covariance",
+}
+
+
+class Line(NamedTuple):
+    """The fit in one variant: everything is told in deviations u of the covariates from the variant's own means."""
+
+    n: float
+    mean: float
+    centres: Floats  # (p,) the variant's means of the covariates
+    away: Floats  # (p,) these less the overall means
+    slope: Floats  # (p,)
+    inverse: Floats  # (p, p) of the products of deviations that the slope comes from
+
+
+@method(
+    takes="two",
+    needs="mean",
+    columns=("value", "covariate"),
+    examples=("travellers.csv --value fare --covariate prior_spend,prior_trips --by form --control current",),
+    exempt={"broadcast": "published numbers say nothing of covariates"},
+)
+def regression(
+    treatment: Records | Moments,
+    control: Records | Moments,
+    *,
+    value: str,
+    covariate: Covariate,
+    slopes: Literal["own", "common"] = "own",
+    errors: Errors = "hc2",
+    degrees: Literal["residual", "bell-mccaffrey"] = "residual",
+    alpha: float = 0.05,
+    null: ArrayLike = 0.0,
+    alternative: Alternative = "two-sided",
+    margin: float | None = None,
+    good: Literal["higher", "lower"] = "higher",
+    metric: str | None = None,
+) -> Comparison:
+    """What is the difference of means at equal covariates, by least squares?
+
+    Parameters
+    ----------
+    treatment, control : Records or Moments
+        The rows of each variant. Moments serve where errors="equal": the others need every row's residual.
+    value : str
+        Column with the metric.
+    covariate : str or sequence of str
+        Columns known before the test.
+    slopes : "own" or "common"
+        Whether each variant has slopes of its own (fully interacted, Lin 2013), or all share them.
+    errors : "hc0", "hc1", "hc2", "hc3" or "equal"
+        Standard errors from squared residuals as they are, times n / (n - k), over 1 - h, over (1 - h)² with a row's
+        leverage h; or one variance for all rows.
+    degrees : "residual" or "bell-mccaffrey"
+        n - k with k coefficients, or Satterthwaite's for equal variances, which go with "hc2".
+    alpha, null, alternative, margin, good, metric
+        As for `measure.means`.
+
+    Returns
+    -------
+    Comparison
+        The adjusted difference at the overall means of the covariates, with t and p; `adjustment` holds the raw
+        comparison and the slopes.
+
+    Raises
+    ------
+    DataError
+        If covariates are collinear or never vary in a variant, a row alone decides a coefficient, or a covariate differs
+        between variants by more than 6 standard errors.
+    InputError
+        If moments are given for errors that need rows.
+
+    Notes
+    -----
+    y is regressed on the variant, x - x̄ and, with slopes of their own, their products; x̄ is the mean over all rows of
+    both variants, taken as fixed (Lin's finite population). The difference is Σ w y with weights linear in x, and its
+    variance Σ w² e² times the factor of `errors`. Rows stream through one further pass; none is kept in memory.
+
+    References
+    ----------
+    .. [1] Lin (2013), Annals of Applied Statistics 7, 295-318.
+    .. [2] MacKinnon & White (1985), Journal of Econometrics 29, 305-325, for HC1 to HC3.
+    .. [3] Bell & McCaffrey (2002), Survey Methodology 28, 169-181, for the degrees of freedom.
+
+    Examples
+    --------
+    >>> from amber_ruler import Records
+    >>> short = Records({"fare": [3.0, 5, 6, 9, 9.5], "prior": [1.0, 2, 3, 4, 5]}, "short")
+    >>> current = Records({"fare": [2.0, 3, 6, 7, 8], "prior": [1.0, 2, 3, 4, 5]}, "current")
+    >>> r = regression(short, current, value="fare", covariate="prior")
+    >>> round(r.estimate, 4), round(r.se, 4), r.df
+    (1.3, 0.4143, 6.0)
+    """
+    ask = shared.question(alpha, alternative, margin, good)
+    gate.choice("slopes", slopes, _SOURCES)
+    gate.choice("errors", errors, ("hc0", "hc1", "hc2", "hc3", "equal"))
+    if degrees != "residual" and errors != "hc2":
+        raise InputError(f"degrees={degrees!r} go with errors='hc2'.", name="degrees", value=degrees)
+    listed: Any = covariate
+    steps = Steps(covariate=listed)
+    if not steps.covariate or any(len(part) > 1 for part in steps.parts):
+        raise InputError.rule("covariate", covariate, "one column or several; ratios go with adjust.ratio")
+    arms = (treatment, control)
+    rows: Rows | None = None
+    if hasattr(treatment, "together"):
+        found, rows = from_rows(arms, value, steps)
+    else:
+        found = from_moments(arms, value, steps)
+        if errors != "equal":
+            raise InputError(
+                f"errors={errors!r} need every row's residual, and moments hold none: give Records, or"
+                " table.records(…); or errors='equal'.",
+                name="errors",
+                value=errors,
+            )
+    cells, dropped = _without_constant(found.cells)
+    names = cells.columns[1:]
+    raw = means(
+        *found.raw, alpha=alpha, null=null, alternative=alternative, margin=margin, good=good, metric=metric or value
+    )
+    fit = _fit(cells, common=slopes == "common")
+    n = float(cells.n[:2].sum())
+    k = 2 + len(names) * (1 if slopes == "common" else 2)
+    if n <= k or (slopes == "own" and min(line.n for line in fit) <= len(names) + 1):
+        raise DataError(f"{int(n):,} rows are too few for {k} coefficients: use fewer covariates.")
+    if rows is None or errors == "equal":
+        spread, df = _equal(cells, fit, n - k, common=slopes == "common"), n - k
+    else:
+        spread, df = _from_residuals(rows, value, names, fit, errors, n / (n - k), common=slopes == "common")
+        df = df if degrees == "bell-mccaffrey" else n - k
+    one, two = (
+        pair.Arm(
+            cells.labels[g],
+            cells.n[g, 0],
+            np.asarray(line.mean - float(line.slope @ line.away)),
+            np.asarray(spread[g, g]),
+            np.asarray(df),
+            np.asarray(cells.tails[g, 0, 0]),
+        )
+        for g, line in enumerate(fit)
+    )
+    said = "each variant's own slopes" if slopes == "own" else "common slopes"
+    result = pair.compare(
+        ask, one, two, gate.finite("null", null), metric=metric or value, covariance=spread[0, 1], df=np.asarray(df),
+        method=f"least squares on {' and '.join(names) or 'the variant'}, {said}, errors {errors}",
+        source=_SOURCES[slopes], said=f", adjusted for {' and '.join(steps.covariate)}",
+        checks_=(*found.checks, *balances(cells, np.ones(1)), *_missing(raw)),
+        notes=[f"{name} is the same in every row: left out." for name in dropped],
+    )  # fmt: skip
+    kept = (float(np.asarray(result.se)) / float(np.asarray(raw.se))) ** 2
+    each = {
+        f"{name} ({line_label})" if slopes == "own" else name: float(line.slope[j])
+        for line_label, line in zip(cells.labels, fit if slopes == "own" else fit[:1], strict=False)
+        for j, name in enumerate(names)
+    }
+    told = f"adjusted for {' and '.join(names)} by least squares, {said}"
+    part = Adjustment(
+        steps=(told,), raw=raw, slopes=each, variance_removed=1 - kept,
+        units_saved=float(max(0, round(n * (1 / kept - 1)))),
+    )  # fmt: skip
+    return replace(result, parts=(part,))
+
+
+def _missing(raw: Comparison) -> tuple[Any, ...]:
+    return tuple(check for check in raw.checks if check.name == "missing values")
+
+
+def _without_constant(cells: Cells) -> tuple[Cells, list[str]]:
+    """Without covariates that are the same in every row."""
+    keep, dropped = [0], []
+    for k, name in enumerate(cells.columns[1:], start=1):
+        still = not np.any(cells.squares[..., k, k]) and len(set(cells.means[..., k].ravel().tolist())) == 1
+        dropped += [name] if still else []
+        keep += [] if still else [k]
+    if not dropped:
+        return cells, []
+    kept = replace(
+        cells,
+        columns=tuple(cells.columns[k] for k in keep),
+        means=cells.means[..., keep],
+        tails=cells.tails[..., keep],
+        squares=cells.squares[..., keep, :][..., keep],
+    )
+    return kept, dropped
+
+
+def _fit(cells: Cells, *, common: bool) -> list[Line]:
+    n, means, squares = cells.n[:2, 0], cells.means[:2, 0] + cells.tails[:2, 0], cells.squares[:2, 0]
+    origin = means[0, 1:]
+    centre = (n[:, None] * (means[:, 1:] - origin)).sum(axis=0) / n.sum()
+    found = []
+    pooled = squares.sum(axis=0)
+    for g in (0, 1):
+        mine = pooled if common else squares[g]
+        where = "" if common else f" in variant {cells.labels[g]!r}"
+        inverted = inverse(mine[1:, 1:], cells.columns[1:], where)
+        away = (means[g, 1:] - origin) - centre
+        slope = inverted @ mine[1:, 0]
+        found.append(Line(float(n[g]), float(cells.means[g, 0, 0]), cells.means[g, 0, 1:], away, slope, inverted))
+    return found
+
+
+def weights(fit: Sequence[Line], g: int, f: int, *, common: bool) -> tuple[float, Floats]:
+    """What a row of variant g counts in the adjusted mean of variant f: a constant, and a slope on its deviations."""
+    own = 1 / fit[g].n if g == f else 0.0
+    if not common and g != f:
+        return 0.0, np.zeros_like(fit[f].away)
+    return own, -fit[f].inverse @ fit[f].away
+
+
+def _equal(cells: Cells, fit: Sequence[Line], df: float, *, common: bool) -> Floats:
+    """The variances and the covariance of both adjusted means, of one variance for all rows."""
+    left = 0.0
+    for g, line in enumerate(fit):
+        s = cells.squares[g, 0]
+        left += s[0, 0] - 2 * line.slope @ s[1:, 0] + line.slope @ s[1:, 1:] @ line.slope
+    if left <= 0:
+        raise DataError("The covariates explain every value: there is nothing left to test a difference by.")
+    one, two = fit
+    spread = np.diag([1 / one.n, 1 / two.n])
+    for f, line in enumerate(fit):
+        spread[f, f] += line.away @ line.inverse @ line.away
+    if common:
+        spread[0, 1] = spread[1, 0] = one.away @ one.inverse @ two.away
+    found: Floats = left / df * spread
+    return found
+
+
+def _from_residuals(
+    rows: Rows, value: str, names: Sequence[str], fit: Sequence[Line], errors: str, inflated: float, *, common: bool
+) -> tuple[Floats, float]:
+    """The variances and the covariance of both adjusted means from squared residuals, and Bell & McCaffrey's df."""
+    makes = [_sums_of(value, names, fit, g, errors, common=common) for g in (0, 1)]
+    found = rows.sums([*makes, *({} for _ in rows.labels[2:])])
+    if any(part["levered"] for part in found[:2]):
+        raise DataError(
+            "One row alone decides a coefficient (its leverage is 1): a covariate marks a single row. Leave it out."
+        )
+    spread = np.zeros((2, 2))
+    for part in found[:2]:
+        spread += [[part["11"], part["10"]], [part["10"], part["00"]]]
+    if spread[0, 0] + spread[1, 1] - 2 * spread[0, 1] <= 0:
+        raise DataError("The covariates explain every value: there is nothing left to test a difference by.")
+    factor = inflated if errors == "hc1" else 1.0
+    return factor * spread, _bell_mccaffrey(found[:2], fit, common=common) if errors == "hc2" else 0.0
+
+
+def _sums_of(
+    value: str, names: Sequence[str], fit: Sequence[Line], g: int, errors: str, *, common: bool
+) -> dict[str, Make]:
+    """What is added up over the rows of one variant."""
+    line = fit[g]
+    p = len(names)
+
+    def u(c: Mapping[str, Any]) -> list[Any]:
+        return [c[name] - float(centre) for name, centre in zip(names, line.centres, strict=True)]
+
+    def linear(c: Mapping[str, Any], constant: float, slope: Floats) -> Any:
+        found: Any = c[value] * 0.0 + constant
+        for part, b in zip(u(c), slope, strict=True):
+            found = found + part * float(b)
+        return found
+
+    def rest(c: Mapping[str, Any]) -> Any:
+        """1 - leverage."""
+        found: Any = c[value] * 0.0 + (1 - 1 / line.n)
+        each = u(c)
+        for i in range(p):
+            for j in range(p):
+                found = found - each[i] * each[j] * float(line.inverse[i, j])
+        return found
+
+    def residual(c: Mapping[str, Any]) -> Any:
+        return (c[value] - line.mean) - (linear(c, 0.0, line.slope))
+
+    def squared(f: int, h: int) -> Make:
+        one, two = weights(fit, g, f, common=common), weights(fit, g, h, common=common)
+
+        def make(c: Mapping[str, Any]) -> Any:
+            e = residual(c)
+            found = linear(c, *one) * linear(c, *two) * e * e
+            if errors in ("hc0", "hc1"):
+                return found
+            left = rest(c)
+            return found / left if errors == "hc2" else found / (left * left)
+
+        return make
+
+    asked: dict[str, Make] = {"11": squared(0, 0), "10": squared(0, 1), "00": squared(1, 1)}
+    asked["levered"] = lambda c: rest(c) < _LEVERED
+    if errors != "hc2":
+        return asked
+    first, second = weights(fit, g, 0, common=common), weights(fit, g, 1, common=common)
+
+    def w(c: Mapping[str, Any]) -> Any:
+        return linear(c, first[0] - second[0], first[1] - second[1])
+
+    def a(c: Mapping[str, Any]) -> Any:
+        weight = w(c)
+        return weight * weight / rest(c)
+
+    asked["w2"] = lambda c: w(c) * w(c)
+    asked["a2"] = lambda c: a(c) * a(c) * (rest(c) * 2.0 - 1.0)
+    asked["a"] = a
+    for i in range(p):
+        asked[f"a{i}"] = _times(a, u, (i,))
+        for j in range(i, p):
+            asked[f"a{i},{j}"] = _times(a, u, (i, j))
+    return asked
+
+
+def _times(a: Make, u: Callable[[Mapping[str, Any]], list[Any]], which: tuple[int, ...]) -> Make:
+    def make(c: Mapping[str, Any]) -> Any:
+        found, each = a(c), u(c)
+        for k in which:
+            found = found * each[k]
+        return found
+
+    return make
+
+
+def _bell_mccaffrey(found: Sequence[dict[str, float]], fit: Sequence[Line], *, common: bool) -> float:
+    """(tr G)² / tr G² with G the working covariance of the scaled residuals, whose variances are equal."""
+    p = len(fit[0].away)
+    trace = sum(part["w2"] for part in found)
+    square = sum(part["a2"] for part in found)
+    crossed = []
+    for part, line in zip(found, fit, strict=True):
+        first = np.array([part[f"a{i}"] for i in range(p)])
+        second = np.array([[part[f"a{min(i, j)},{max(i, j)}"] for j in range(p)] for i in range(p)]).reshape(p, p)
+        q = line.inverse
+        square += part["a"] ** 2 / line.n**2 + 2 / line.n * float(first @ q @ first)
+        square += float(np.trace(q @ second @ q @ second))
+        crossed.append(q @ second)
+    if common:
+        square += 2 * float(np.trace(crossed[0] @ crossed[1]))
+    return trace**2 / square
