@@ -1,5 +1,6 @@
 """Variance reduction: the same difference, measured more sharply."""
 
+from amber_ruler.adjust.clusters import clusters, quantiles
 from amber_ruler.adjust.cuped import cuped
 from amber_ruler.adjust.description import Steps, steps
 from amber_ruler.adjust.ratio import ratio
@@ -7,4 +8,4 @@ from amber_ruler.adjust.regression import regression
 from amber_ruler.adjust.sharpen import sharpen
 from amber_ruler.adjust.strata import strata
 
-__all__ = ["Steps", "cuped", "ratio", "regression", "sharpen", "steps", "strata"]
+__all__ = ["Steps", "clusters", "cuped", "quantiles", "ratio", "regression", "sharpen", "steps", "strata"]

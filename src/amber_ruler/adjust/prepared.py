@@ -113,11 +113,13 @@ def _placed(steps: Steps, names: Sequence[str]) -> tuple[tuple[str, tuple[int, .
     )
 
 
-def from_rows(arms: Sequence[Any], value: str, steps: Steps) -> tuple[Prepared, Rows]:
+def from_rows(
+    arms: Sequence[Any], value: str, steps: Steps, *, beside: Sequence[str] = ()
+) -> tuple[Prepared, Rows]:
     """From the rows, and the rows as they are after all steps."""
     per = () if steps.per is None else (steps.per,)
-    rows = rows_together(arms, [value, *steps.numbers, *steps.labels])
-    rows = rows.known([value, *per], labels=steps.labels)
+    labels = [*steps.labels, *beside]
+    rows = rows_together(arms, [value, *steps.numbers, *labels]).known([value, *per], labels=labels)
     said: list[str] = []
     facts: list[tuple[str, float]] = []
     checks: list[Check] = []

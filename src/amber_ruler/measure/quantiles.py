@@ -142,7 +142,7 @@ def _place(group: Sample, share: float, alpha: float, spread: str) -> _Placed:
     if spread == "order":
         se = (high - low) / (2 * float(normal.upper_quantile((1 - level) / 2)))
     else:
-        se = float(np.sqrt(share * (1 - share) / n) / _density(values, value))
+        se = float(np.sqrt(share * (1 - share) / n) / density(values, value))
     return _Placed(value, se, low, high)
 
 
@@ -159,11 +159,11 @@ def _around(n: int, share: float, alpha: float) -> tuple[int, int, float]:
     return lower, upper, 1 - below - above
 
 
-def _density(values: Floats, at: float) -> float:
+def density(values: Floats, at: float) -> float:
     """Normal kernel, with a bandwidth from the spread that outliers don't stretch."""
     n = values.size
     quarters = np.quantile(values, (0.25, 0.75))
-    wide = min(float(np.std(values, ddof=1)), float(quarters[1] - quarters[0]) / 1.349 or np.inf)
+    wide = min(float(np.std(values, ddof=1)), float(quarters[1] - quarters[0]) / 1.34 or np.inf)
     if wide == 0:
         raise DataError("Half of the values or more are equal: there is no density at the quantile.")
     width = 0.9 * wide * n**-0.2

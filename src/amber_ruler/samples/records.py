@@ -65,6 +65,15 @@ class Rows(Protocol):
     def sums(self, makes: Sequence[Mapping[str, Make]]) -> list[dict[str, float]]:
         """Of each variant sums over its rows, in one pass."""
 
+    def centred(self, names: Sequence[str], means: Floats) -> Self:
+        """Columns less each variant's own means, (v, k)."""
+
+    def by_unit(self, names: Sequence[str], unit: str) -> tuple[NDArray[np.intp], NDArray[np.intp], dict[str, Floats]]:
+        """Of each unit in each variant: its number, the variant's, sums of columns and the number of its `rows`."""
+
+    def column(self, name: str) -> list[list[Any]]:
+        """Of each variant a column of labels, in memory."""
+
     def values(self, name: str) -> list[Floats]:
         """Of each variant the values of a column, in memory."""
 
@@ -267,6 +276,22 @@ class HeldRows:
             columns = {name: v[mine] for name, v in self.columns.items() if v.dtype.kind == "f"}
             found.append({name: float(np.sum(make(columns) * np.ones(int(mine.sum())))) for name, make in made.items()})
         return found
+
+    def centred(self, names: Sequence[str], means: Floats) -> HeldRows:
+        """See `Rows`."""
+        return self._with({name: self.numbers(name) - means[self.codes, k] for k, name in enumerate(names)})
+
+    def by_unit(self, names: Sequence[str], unit: str) -> tuple[NDArray[np.intp], NDArray[np.intp], dict[str, Floats]]:
+        """See `Rows`."""
+        units, ids = self.levels(unit)
+        cells, codes = np.unique(self.codes * len(ids) + units, return_inverse=True)
+        sums = {name: np.bincount(codes, weights=self.numbers(name), minlength=cells.size) for name in names}
+        sums["rows"] = np.bincount(codes, minlength=cells.size).astype(float)
+        return cells % len(ids), cells // len(ids), sums
+
+    def column(self, name: str) -> list[list[Any]]:
+        """See `Rows`."""
+        return [self.columns[name][self.codes == k].tolist() for k in range(len(self.labels))]
 
     def values(self, name: str) -> list[Floats]:
         """See `Rows`."""

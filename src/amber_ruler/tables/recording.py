@@ -8,6 +8,7 @@ from typing import Any
 
 import narwhals as nw
 import numpy as np
+from numpy.typing import NDArray
 
 from amber_ruler.errors import DataError, InputError
 from amber_ruler.moments import Moments
@@ -226,6 +227,29 @@ class TableRows:
         made = frozenset((*names, "rows"))
         return replace(self, frame=frame, names=(*names, "rows", unit), made=made)
 
+    def centred(self, names: Sequence[str], means: Floats) -> TableRows:
+        """See `Rows`."""
+        frame = self.frame
+        for k, name in enumerate(names):
+            own: Any = nw.lit(float(means[0, k]))
+            for j, key in enumerate(self.keys[1:], start=1):
+                own = nw.when(nw.col(self.by) == key).then(nw.lit(float(means[j, k]))).otherwise(own)
+            frame = frame.with_columns((self._number(name) - own).alias(name))
+        return replace(self, frame=frame, made=self.made | set(names))
+
+    def by_unit(self, names: Sequence[str], unit: str) -> tuple[NDArray[np.intp], NDArray[np.intp], dict[str, Floats]]:
+        """See `Rows`."""
+        numbers = [self._number(name).alias(f"v{k}") for k, name in enumerate(names)]
+        frame = self.frame.select(nw.col(self.by), nw.col(unit).alias("unit__"), *numbers)
+        sums = [nw.col(f"v{k}").sum() for k in range(len(names))]
+        with self.table.reading():
+            each = reduce.collected(frame.group_by(self.by, "unit__").agg(nw.len().alias("rows"), *sums))
+        variants = {key: k for k, key in enumerate(self.keys)}
+        variant = np.array([variants[key] for key in each[self.by].to_list()], dtype=np.intp)
+        _, units = np.unique(np.array([str(v) for v in each["unit__"].to_list()]), return_inverse=True)
+        found = {name: np.asarray(each[f"v{k}"].to_numpy(), dtype=float) for k, name in enumerate(names)}
+        return units, variant, found | {"rows": np.asarray(each["rows"].to_numpy(), dtype=float)}
+
     def sums(self, makes: Sequence[Mapping[str, Make]]) -> list[dict[str, float]]:
         """See `Rows`."""
         columns = self._columns()
@@ -250,7 +274,7 @@ class TableRows:
                 found.append(np.asarray(reduce.collected(mine)[name].to_numpy(), dtype=np.float64))
         return found
 
-    def column(self, name: str) -> list[Any]:
+    def column(self, name: str) -> list[list[Any]]:
         """See `Rows`."""
         found = []
         for key in self.keys:
