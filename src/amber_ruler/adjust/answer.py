@@ -66,6 +66,7 @@ def answer(
         notes.append(f"Randomised, and the unit of the standard error, is {unit}; the ratio is per {steps.per or 'row'}.")
     strata, said = _by_stratum(found, steps, fitted.slopes, weights, ask, name)
     facts = dict(result.facts) | dict(found.facts)
+    notes += capped_said(dict(found.facts), cells.labels)
     if steps.strata:
         facts["normal_p"] = _normal_p(ask, result)
         facts["se_over_sizes"] = _over_sizes(cells, after, weights)
@@ -79,6 +80,17 @@ def answer(
         facts=facts,
         parts=(part, *strata),
     )
+
+
+def capped_said(facts: Mapping[str, float], labels: Sequence[str]) -> list[str]:
+    """What a cap took off each mean."""
+    if f"mean taken off {labels[0]}" not in facts:
+        return []
+    off = [facts[f"mean taken off {label}"] for label in labels[:2]]
+    if not any(off):
+        return ["No value lies beyond the cap: it changes nothing."]
+    listed = " and ".join(f"{o:.4g} off the mean of {label}" for o, label in zip(off, labels, strict=False))
+    return [f"The cap takes {listed}: what treatment does to the largest values is not in this difference."]
 
 
 def _shares(cells: Cells, steps: Steps) -> Floats:

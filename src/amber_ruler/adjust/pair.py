@@ -106,3 +106,58 @@ def compare(
         notes=tuple(notes),
         parts=tuple(parts),
     )
+
+
+def ratio_of(
+    ask: shared.Question,
+    labels: tuple[str, str],
+    log_ratio: float,
+    log_se: float,
+    df: float | None,
+    null: float,
+    each: Sequence[Group],
+    *,
+    metric: str,
+    method: str,
+    source: str,
+    quantity: str = "mean",
+    found: Mapping[str, EffectSize] | None = None,
+    facts: Mapping[str, Any] | None = None,
+    checks_: Sequence[Check] = (),
+    notes: Sequence[str] = (),
+    parts: Sequence[Part] = (),
+) -> Comparison:
+    """Treatment over control, tested on the log scale: t with degrees of freedom, z without."""
+    groups.check_labels(*labels)
+    degrees = None if df is None else np.asarray(df)
+    logs = shared.symmetric_test(
+        ask._replace(margin=None), np.asarray(log_ratio), np.asarray(log_se), degrees, np.log(np.asarray(null))
+    )
+    ratio = np.exp(np.asarray(log_ratio))
+    with np.errstate(over="ignore"):
+        low, high = (np.exp(np.asarray(end)) for end in (logs.interval.low, logs.interval.high))
+    limits = shared.agreeing(ask, low, high, logs.p, np.asarray(null), ratio)
+    one, two = labels
+    return Comparison(
+        title=f"{metric}: {one} / {two}",
+        metric=metric,
+        treatment=one,
+        control=two,
+        scale="ratio",
+        method=method,
+        source=source,
+        estimate=scalar_or_array(ratio),
+        interval=limits,
+        test=ask.test(
+            logs.p, np.asarray(null), statistic=logs.test.statistic, name=logs.test.name, df=degrees,
+            critical=logs.critical,
+        ),  # fmt: skip
+        effects=found or {},
+        groups=tuple(each),
+        facts={"log_ratio": float(log_ratio), "log_se": float(log_se)} | dict(facts or {}),
+        quantity=quantity,
+        good=ask.good,
+        checks=(*checks_, *checks.few(*(np.asarray(float(g.n)) for g in each))),
+        notes=tuple(notes),
+        parts=tuple(parts),
+    )

@@ -270,7 +270,7 @@ def _worth(part: Adjustment) -> str:
         together = f"{kind} {numbers.number(float(part.correlation))} within variants: "
     if removed < 0:
         grown = numbers.number(math.sqrt(1 - removed))
-        return f"{together}the standard error is {grown} times the raw one, which took too much for known"
+        return f"{together}the standard error is {grown} times the raw one"
     return (
         f"{together}{numbers.percent(removed)} of the variance is taken away, as if there were"
         f" {numbers.number(float(np.asarray(part.as_if)))} times as many units ({numbers.whole(float(part.units_saved))} more)"
