@@ -9,18 +9,22 @@ from typing import Any, NamedTuple
 import numpy as np
 
 from amber_ruler.adjust import pair
-from amber_ruler.adjust.cells import Adjusted, Cells, adjusted, slopes
+from amber_ruler.adjust.cells import Adjusted, Cells, adjusted, is_mark, slopes
 from amber_ruler.adjust.description import Steps
 from amber_ruler.adjust.prepared import Prepared, linearised, prepare
 from amber_ruler.errors import DataError, InputError
 from amber_ruler.measure import checks, means, shared
-from amber_ruler.moments import Moments
 from amber_ruler.numeric import chisquare, normal
 from amber_ruler.numeric.gate import Floats, scalar_or_array
 from amber_ruler.results import Adjustment, Axis, Check, Comparison, Strata, Test
 from amber_ruler.samples import Summary
 
 _DOUBTED, _REFUSED = 4.0, 6.0  # standard errors by which a covariate may differ before it is doubted, and refused
+_SUSPECT = "What was known before the test should not differ so: did treatment change it, or is the split broken?"
+_SIZES = (
+    "The standard error is that for these sizes of the strata, as where the split was made within them; over all sizes"
+    " that a split across strata can give it is .facts['se_over_sizes']."
+)
 _SOURCES = {
     "cap": "Dixon & Tukey (1968), Technometrics 10, 83-98",
     "strata": "Cochran (1977), Sampling Techniques, 3rd ed., 5A.9; Holt & Smith (1979), JRSS A 142, 33-46",
@@ -58,12 +62,18 @@ def answer(
     )
     raw = _raw(found, steps, ask, null, name)
     part = _part(found, steps, cells, fitted.slopes, result, raw)
-    notes = [f"{c} is the same in every row: left out." for c, still in zip(cells.columns[1:], fitted.constant, strict=True) if still]
+    notes = [
+        f"{c} is the same in every row: left out."
+        for c, still in zip(cells.columns[1:], fitted.constant, strict=True)
+        if still and not is_mark(c)
+    ]
     if plain and cells.columns[1:]:
         notes.append("Effect sizes are in units of the adjusted spread; those of the raw one stand in .adjustment.raw.")
     if found.ratio:
         unit = "a row" if steps.cluster is None else f"one of {steps.cluster}"
-        notes.append(f"Randomised, and the unit of the standard error, is {unit}; the ratio is per {steps.per or 'row'}.")
+        notes.append(
+            f"Randomised, and the unit of the standard error, is {unit}; the ratio is per {steps.per or 'row'}."
+        )
     strata, said = _by_stratum(found, steps, fitted.slopes, weights, ask, name)
     facts = dict(result.facts) | dict(found.facts)
     notes += capped_said(dict(found.facts), cells.labels)
@@ -75,7 +85,7 @@ def answer(
         title=result.title + "".join(f", {short}" for short in _short(steps)),
         method=_method(steps),
         source="; ".join(_source(steps, found)) or result.source,
-        checks=(*found.checks, *balances(cells, weights), *result.checks),
+        checks=(*found.checks, *balances(cells, weights), *result.checks, *_skewness(raw, result)),
         notes=(*result.notes, *notes, *said),
         facts=facts,
         parts=(part, *strata),
@@ -109,7 +119,7 @@ def _shares(cells: Cells, steps: Steps) -> Floats:
         if level not in named:
             raise InputError(f"shares says nothing of the stratum {level!r}, which has rows.", name="shares")
     stated = np.array([named[level] for level in cells.levels])
-    return stated / stated.sum()
+    return np.asarray(stated / stated.sum())
 
 
 def _by_precision(cells: Cells, after: Adjusted) -> Floats:
@@ -138,7 +148,7 @@ def _as_means(
     found: Prepared, cells: Cells, after: Adjusted, ask: shared.Question, null: Floats, name: str
 ) -> Comparison:
     """Two means with unequal variances, of the adjusted values."""
-    settings = _settings(ask, null, name)
+    settings = ask.settings(null=null, metric=name)
     whole = cells.whole[:2]
     metric = found.cells.columns[0]
     if len(cells.columns) == 1:
@@ -159,13 +169,6 @@ def _as_means(
     return means(*adjusted_groups, **settings)
 
 
-def _settings(ask: shared.Question, null: Floats, name: str) -> dict[str, Any]:
-    return {
-        "alpha": ask.alpha, "null": null, "alternative": ask.alternative, "margin": ask.margin, "good": ask.good,
-        "metric": name,
-    }  # fmt: skip
-
-
 def _as_ratio(
     found: Prepared, cells: Cells, both: Sequence[_Sum], ask: shared.Question, null: Floats, name: str
 ) -> Comparison:
@@ -175,10 +178,16 @@ def _as_ratio(
     ]
     lost = [m.missing for m in cells.whole[:2]]
     return pair.compare(
-        ask, *arms, null, metric=name, method="", source="", axis=cells.axis,
+        ask, arms, null, metric=name, method="", source="", axis=cells.axis,
         quantity="ratio" if found.ratio else "adjusted mean",
         checks_=_lost(cells.labels, lost, [m.n for m in found.raw]), few=[cells.n[:2].min(axis=1)],
     )  # fmt: skip
+
+
+def _skewness(raw: Comparison | None, result: Comparison) -> tuple[Check, ...]:
+    """What was seen of the raw values, where the adjusted ones aren't known one by one."""
+    named = {check.name for check in result.checks}
+    return () if raw is None or "skewness" in named else tuple(c for c in raw.checks if c.name == "skewness")
 
 
 def _lost(labels: Sequence[str], lost: Sequence[int], kept: Sequence[Any]) -> tuple[Check, ...]:
@@ -193,7 +202,7 @@ def _raw(found: Prepared, steps: Steps, ask: shared.Question, null: Floats, name
     if steps.per is None:
         raw = [m.relabel(label) for m, label in zip(found.raw[:2], found.cells.labels, strict=False)]
         if any(np.any(np.asarray(m.comoments) > 0) for m in raw):
-            return means(*raw, **_settings(ask, null, name))
+            return means(*raw, **ask.settings(null=null, metric=name))
         return None
     if not (steps.strata or steps.covariate or steps.cluster or steps.cap or steps.cap_at is not None):
         return None
@@ -217,22 +226,23 @@ def _part(
         told.append(f"in {len(cells.levels)} strata of {steps.strata}, weighted by {weights}")
     known = cells.columns[1:]
     if known:
-        told.append(f"adjusted for {' and '.join(known)}")
-    kept = None if raw is None else (np.asarray(result.se) / np.asarray(raw.se)) ** 2
-    total = cells.total[:2].sum(axis=0)
-    removed = saved = None
-    if kept is not None:
-        removed = scalar_or_array(1 - kept)
-        with np.errstate(divide="ignore"):
-            saved = scalar_or_array(np.maximum(np.round(total * np.where(kept > 0, 1 / kept - 1, 0.0)), 0.0))
-    return Adjustment(
-        steps=tuple(told),
-        raw=raw,
+        told.append(covariates_told(known))
+    return pair.gained(
+        told,
+        raw,
+        result.se,
+        cells.total[:2].sum(axis=0),
         slopes={name: scalar_or_array(slope[..., k]) for k, name in enumerate(known)},
         correlation=_correlation(cells, slope) if known else None,
-        variance_removed=removed,
-        units_saved=saved,
     )
+
+
+def covariates_told(names: Sequence[str]) -> str:
+    """Which covariates took part, and whether they had gaps."""
+    known = [name for name in names if not is_mark(name)]
+    *first, last = known
+    listed = f"{', '.join(first)} and {last}" if first else last
+    return f"adjusted for {listed}" + (" (gaps filled and marked)" if len(known) < len(names) else "")
 
 
 def _correlation(cells: Cells, slope: Floats) -> Any:
@@ -252,7 +262,7 @@ def balances(cells: Cells, weights: Floats) -> tuple[Check, ...]:
     found = []
     w = weights.reshape(-1, *[1] * (cells.n.ndim - 2))
     for k, name in enumerate(cells.columns[1:], start=1):
-        if name.endswith(" is missing"):
+        if is_mark(name):
             continue
         gaps = (cells.means[0, ..., k] - cells.means[1, ..., k]) + (cells.tails[0, ..., k] - cells.tails[1, ..., k])
         variance = (w**2 * (cells.squares[:2, ..., k, k] / (cells.n[:2] - 1) / cells.n[:2])).sum(axis=(0, 1))
@@ -265,8 +275,7 @@ def balances(cells: Cells, weights: Floats) -> tuple[Check, ...]:
                 " it was measured after the assignment, or the split is broken."
             )
         if steps > _DOUBTED:
-            advice = "A covariate from before the test should not differ so much: was it changed by the treatment, or is the split broken?"
-            found.append(Check("covariate", finding, advice, "serious"))
+            found.append(Check("covariate", finding, _SUSPECT, "serious"))
         else:
             found.append(Check("covariate", finding))
     return tuple(found)
@@ -300,20 +309,11 @@ def _by_stratum(
         still = levels[int(np.argmin(spread))]
         return (), (f"In stratum {still} no variant has any spread: effects by stratum are not compared.",)
     effects = pair.compare(
-        ask, *arms, np.float64(0.0), metric=name, method="by stratum", source="", axis=Axis(steps.strata, levels),
+        ask, arms, 0.0, metric=name, method="by stratum", source="", axis=Axis(steps.strata, levels),
         lifts=False,
     )  # fmt: skip
-    part = Strata(
-        column=steps.strata, effects=effects, weights=weights, interaction=interaction(effects, ask.alpha)
-    )
-    if isinstance(steps.shares, str) and steps.shares == "sample":
-        said = (
-            "The standard error is that for these sizes of the strata, as where the split was made within strata; over"
-            " all sizes that a split across strata can give it is .facts['se_over_sizes'].",
-        )
-    else:
-        said = ("A stratum counts as it is weighted, not as often as it occurs.",)
-    return (part,), said
+    part = Strata(column=steps.strata, effects=effects, weights=weights, interaction=interaction(effects, ask.alpha))
+    return (part,), (_SIZES if steps.shares == "sample" else "A stratum counts as it is weighted, not as it occurs.",)
 
 
 def interaction(effects: Comparison, alpha: float) -> Test | None:
@@ -341,7 +341,9 @@ def _over_sizes(cells: Cells, after: Adjusted, weights: Floats) -> float:
     total = 0.0
     for k in (0, 1):
         n = float(cells.n[k].sum())
-        total += float((weights * after.variance[k]).sum()) / n + float(((1 - weights) * after.variance[k]).sum()) / n**2
+        total += (
+            float((weights * after.variance[k]).sum()) / n + float(((1 - weights) * after.variance[k]).sum()) / n**2
+        )
     return float(np.sqrt(total))
 
 

@@ -20,7 +20,7 @@ from amber_ruler.measure import checks, means, pairs, shared
 from amber_ruler.numeric import gate
 from amber_ruler.numeric.gate import Floats, scalar_or_array
 from amber_ruler.register import method
-from amber_ruler.results import Adjustment, Comparison, Group
+from amber_ruler.results import Comparison, Group
 from amber_ruler.samples import Pairs, Records, Sample, ValueGroup
 from amber_ruler.samples import gate as groups
 
@@ -126,7 +126,9 @@ def cap(
     at = gate.finite("null", null)
     if of == "own":
         if cap is None or before is not None:
-            raise InputError("Caps at each variant's own order statistics take a quantile, cap, and no before.", name="of")
+            raise InputError(
+                "Caps at each variant's own order statistics take a quantile, cap, and no before.", name="of"
+            )
         rows = rows_of(arms[:2], [name])
         samples = [Sample(v, label, metric=name) for v, label in zip(rows.values(name), rows.labels, strict=True)]
         return _own_caps(samples, 1 - cap, ends, ask, at, metric or name, rows.left_out)
@@ -163,9 +165,7 @@ def _own_caps(
     lost: Sequence[int],
 ) -> Comparison:  # fmt: skip
     cuts = [_winsorised(s, share, both=ends == "both") for s in samples]
-    raw = means(
-        *samples, alpha=ask.alpha, null=null, alternative=ask.alternative, margin=ask.margin, good=ask.good, metric=name
-    )
+    raw = means(*samples, **ask.settings(null=null, metric=name))
     facts: dict[str, float] = {}
     for s, c in zip(samples, cuts, strict=True):
         facts[f"capped {s.label}"] = float(c.moved)
@@ -175,13 +175,26 @@ def _own_caps(
     told = f"each variant capped at order statistics of its own ({listed})"
     notes = capped_said(facts, [s.label for s in samples])
     return _cut_result(
-        samples, cuts, ask, null, name, raw, told, "two winsorised means", _WINSORISED, facts, lost, said=", capped", notes=notes,
+        samples,
+        cuts,
+        ask,
+        null,
+        name,
+        raw,
+        told,
+        "two winsorised means",
+        _WINSORISED,
+        facts,
+        lost,
+        said=", capped",
+        notes=notes,
     )
 
 
 def _cut_result(
     samples: Sequence[Sample], cuts: Sequence[_Cut], ask: shared.Question, null: Floats, name: str, raw: Comparison,
-    told: str, method_: str, source: str, facts: dict[str, float], lost: Sequence[int], *, said: str, notes: Sequence[str],
+    told: str, method_: str, source: str, facts: dict[str, float], lost: Sequence[int], *, said: str, notes:
+    Sequence[str],
 ) -> Comparison:  # fmt: skip
     arms = [
         pair.Arm(
@@ -192,14 +205,10 @@ def _cut_result(
     ]  # fmt: skip
     if cuts[0].variance + cuts[1].variance <= 0:
         raise DataError("Between the ends every value is the same in both variants: there is no spread to test by.")
-    kept = (cuts[0].variance + cuts[1].variance) / float(np.asarray(raw.se)) ** 2
-    n = sum(c.n for c in cuts)
-    part = Adjustment(
-        steps=(told,), raw=raw, variance_removed=1 - kept, units_saved=float(max(0, round(n * (1 / kept - 1))))
-    )
+    part = pair.gained([told], raw, np.sqrt(cuts[0].variance + cuts[1].variance), sum(c.n for c in cuts))
     groups_lost = checks.missing(*(replace(s, missing=int(k)) for s, k in zip(samples, lost, strict=True)))
     return pair.compare(
-        ask, arms[0], arms[1], null, metric=name, method=method_, source=source, said=said, facts=facts, parts=(part,),
+        ask, arms, null, metric=name, method=method_, source=source, said=said, facts=facts, parts=(part,),
         checks_=groups_lost, notes=notes, few=[np.asarray(float(c.kept)) for c in cuts],
     )  # fmt: skip
 
@@ -215,7 +224,9 @@ def _winsorised(sample: Sample, share: float, *, both: bool) -> _Cut:
     n, g = values.size, _ends_of(values.size, share)
     kept = n - g * (2 if both else 1)
     if kept < 2:
-        raise DataError(f"{sample.label!r} has {n:,} values: between the caps {max(kept, 0)} would be left, and 2 are needed.")
+        raise DataError(
+            f"{sample.label!r} has {n:,} values: between the caps {max(kept, 0)} would be left, and 2 are needed."
+        )
     if g:
         values[n - g :] = values[n - g - 1]
         if both:
@@ -268,8 +279,8 @@ def trim(
     Notes
     -----
     g = ⌊share n⌋ values are left out at each end, h = n - 2g stay. With s_w² the winsorised variance (n - 1 below) a
-    group's squared standard error is (n - 1) s_w² / (h (h - 1)), with h - 1 degrees of freedom, put together as Welch and
-    Satterthwaite do. The trimmed mean is a parameter of its own: of skewed values it lies below the mean.
+    group's squared standard error is (n - 1) s_w² / (h (h - 1)), with h - 1 degrees of freedom, put together as Welch
+    and Satterthwaite do. The trimmed mean is a parameter of its own: of skewed values it lies below the mean.
 
     References
     ----------
@@ -287,8 +298,9 @@ def trim(
     cuts = [_trimmed(s, cut) for s in (one, two)]
     name = groups.named(metric, "value", one, two)
     at = gate.finite("null", null)
-    raw = means(one, two, alpha=alpha, null=null, alternative=alternative, margin=margin, good=good, metric=name)
-    told = f"{100 * cut:g}% trimmed at each end ({', '.join(f'{s.label} {c.moved:,} of {c.n:,} left out' for s, c in zip((one, two), cuts, strict=True))})"
+    raw = means(one, two, **ask.settings(null=null, metric=name))
+    listed = ", ".join(f"{s.label} {c.moved:,} of {c.n:,}" for s, c in zip((one, two), cuts, strict=True))
+    told = f"{100 * cut:g}% trimmed at each end ({listed} left out)"
     return _cut_result(
         (one, two), cuts, ask, at, name, raw, told, "two trimmed means, unequal variances", _TRIMMED, {},
         (int(one.missing), int(two.missing)), said=", trimmed",
@@ -383,7 +395,7 @@ def trimmed_pairs(
     cut = _share(share)
     if not isinstance(both, Pairs):
         raise InputError(f"Trimmed pairs take Pairs, not {type(both).__name__}.")
-    raw = pairs(both, alpha=alpha, null=null, alternative=alternative, margin=margin, good=good, metric=metric)
+    raw = pairs(both, **ask.settings(null=null, metric=metric))
     one, two = (Sample(v, label) for v, label in zip((both.treatment, both.control), both.labels, strict=True))
     sides = [_trimmed(s, cut) for s in (one, two)]
     n, h = sides[0].n, sides[0].kept
@@ -398,12 +410,9 @@ def trimmed_pairs(
         raise DataError("Between the ends every difference is the same: there is no spread to test by.")
     at = gate.finite("null", null)
     result = shared.symmetric_test(ask, np.asarray(difference), np.sqrt(variance), np.asarray(h - 1.0), at)
-    kept = variance / float(np.asarray(raw.se)) ** 2
     what = "each side trimmed" if of == "sides" else "differences trimmed"
-    part = Adjustment(
-        steps=(f"{what}, {100 * cut:g}% at each end ({n - h:,} of {n:,} left out)",), raw=raw, variance_removed=1 - kept,
-        units_saved=float(max(0, round(n * (1 / kept - 1)))),
-    )  # fmt: skip
+    told = f"{what}, {100 * cut:g}% at each end ({n - h:,} of {n:,} left out)"
+    part = pair.gained([told], raw, np.sqrt(variance), n)
     found = [
         Group(s.label, c.n, c.mean, se=float(np.sqrt(c.variance)), more={"kept": float(c.kept)})
         for s, c in zip((one, two), sides, strict=True)

@@ -13,6 +13,7 @@ from amber_ruler.moments import Moments, merge
 from amber_ruler.numeric.gate import Floats
 from amber_ruler.results import Axis
 
+MARK = " is missing"  # the end of the name of a column that marks where another has no value
 _ALIKE = 1e-10  # share of a covariate's variance that others leave, at or below which it is a combination of them
 
 
@@ -117,10 +118,10 @@ def slopes(cells: Cells, how: str, shares: Floats | None = None) -> Fitted:
             centre = (cells.n[..., None] * away).sum(axis=(0, 1)) / all_n
             gap = away - centre
             together = together + np.einsum("vs...,vs...j,vs...k->...jk", cells.n, gap, gap)
-    return _solved(together, cells, n)
+    return _solved(together, cells)
 
 
-def _solved(together: Floats, cells: Cells, n: Floats) -> Fitted:
+def _solved(together: Floats, cells: Cells) -> Fitted:
     """Least squares by sweeping a table of products scaled to 1 on its diagonal."""
     names = cells.columns[1:]
     diagonal = np.diagonal(together, axis1=-2, axis2=-1)
@@ -137,14 +138,12 @@ def _solved(together: Floats, cells: Cells, n: Floats) -> Fitted:
             )
         pivot = a[..., k, k]
         if np.any(~still & (pivot < _ALIKE)):
-            others = " and ".join(repr(c) for c in names[: k - 1])
-            raise DataError(
-                f"The covariate {name!r} is a combination of {others}: they are collinear. Leave one of them out."
-            )
+            if not is_mark(name):
+                raise _collinear(name, names[: k - 1])
+            still = still | (pivot < _ALIKE)  # it says no more than the others
         safe = np.where(still, 1.0, pivot)
         row = np.where(still[..., None], 0.0, a[..., k, :] / safe[..., None])
-        column = a[..., :, k].copy()
-        a = a - column[..., :, None] * row[..., None, :]
+        a = a - a[..., :, k, None] * row[..., None, :]
         a[..., k, :] = row
     found = a[..., 1:, 0] * scale[..., 0, None] / scale[..., 1:]
     return Fitted(np.where(flat, 0.0, found), tuple(constant))
@@ -244,20 +243,34 @@ def _beside(joint: Moments, metric: str, fill: float, mark: str) -> Moments:
     return replace(wide + other, missing=max(joint.missing - lost, 0))
 
 
-def inverse(squares: Floats, names: Sequence[str], where: str = "") -> Floats:
-    """The inverse of a table of products of deviations, or an error that names what is collinear or constant."""
-    scale = np.sqrt(np.diag(squares))
-    for name, spread in zip(names, scale, strict=True):
-        if spread == 0:
-            raise DataError(f"The covariate {name!r} never varies{where}: leave it out.")
-    a = squares / np.outer(scale, scale)
-    left = a.copy()
+def inverse(squares: Floats, names: Sequence[str], where: str = "") -> tuple[Floats, int]:
+    """The inverse of a table of products of deviations, and its rank; what is collinear or constant is an error.
+
+    A mark of missing values that says no more than the others is left out: its rows of the inverse are 0.
+    """
+    scale = np.sqrt(np.where(np.diag(squares) > 0, np.diag(squares), 1.0))
+    left = squares / np.outer(scale, scale)
+    scaled, kept = left.copy(), list[int]()
     for k, name in enumerate(names):
         if left[k, k] < _ALIKE:
-            others = " and ".join(map(repr, names[:k]))
-            raise DataError(
-                f"The covariate {name!r} is a combination of {others}{where}: they are collinear. Leave one out."
-            )
+            if is_mark(name):
+                continue
+            if squares[k, k] <= 0:
+                raise DataError(f"The covariate {name!r} never varies{where}: leave it out.")
+            raise _collinear(name, [names[j] for j in kept], where)
         left = left - np.outer(left[:, k], left[k]) / left[k, k]
-    found: Floats = np.linalg.inv(a) / np.outer(scale, scale)
-    return found
+        kept.append(k)
+    found = np.zeros_like(squares)
+    at = np.ix_(kept, kept)
+    found[at] = np.linalg.inv(scaled[at]) / np.outer(scale, scale)[at]
+    return found, len(kept)
+
+
+def is_mark(name: str) -> bool:
+    """Whether a column marks the missing values of another."""
+    return name.endswith(MARK)
+
+
+def _collinear(name: str, others: Sequence[str], where: str = "") -> DataError:
+    listed = " and ".join(map(repr, others))
+    return DataError(f"The covariate {name!r} is a combination of {listed}{where}: they are collinear. Leave one out.")

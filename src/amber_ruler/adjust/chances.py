@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Sequence
 from dataclasses import replace
 from typing import Any, Literal
 
@@ -21,6 +21,7 @@ from amber_ruler.results import Adjustment, Check, Comparison, EffectSize, Group
 from amber_ruler.samples import Records, Summary
 from amber_ruler.samples.records import Rows
 
+_UPTAKE = "Imbens & Angrist (1994), Econometrica 62, 467-475"
 _APART = 0.001  # chance of so different shares of exposed units in a sound test
 
 
@@ -99,9 +100,7 @@ def weights(
     rows = rows_of((treatment, control), [value, weight])
     _above_zero(rows, weight)
     raw_moments = [m[""] for m in rows.moments([value])]
-    raw = means(
-        *raw_moments, alpha=alpha, null=null, alternative=alternative, margin=margin, good=good, metric=metric or value
-    )
+    raw = means(*raw_moments, **ask.settings(null=null, metric=metric or value))
     product = _unused("weighted", (value, weight))
     found = [m[""] for m in rows.derived(product, lambda c: c[value] * c[weight]).moments([product, weight])]
     known = _population(form, population)
@@ -126,16 +125,16 @@ def weights(
         )  # fmt: skip
     if arms[0].variance + arms[1].variance <= 0:
         raise DataError("The weighted values have no spread: there is nothing to test a difference by.")
-    kept = float(arms[0].variance + arms[1].variance) / float(np.asarray(raw.se)) ** 2
     how = "normalised" if form == "normalised" else "over a known population"
-    part = Adjustment(steps=(f"weighted by {weight}, {how}",), raw=raw, variance_removed=1 - kept, units_saved=0.0)
+    se = np.sqrt(arms[0].variance + arms[1].variance)
+    part = pair.gained([f"weighted by {weight}, {how}"], raw, se, float(arms[0].n + arms[1].n))
     source = (
         "Hájek (1971), in Foundations of Statistical Inference, 236"
         if form == "normalised"
         else "Horvitz & Thompson (1952), JASA 47, 663-685"
     )
     return pair.compare(
-        ask, arms[0], arms[1], gate.finite("null", null), metric=metric or value, method=f"two weighted means, {how}",
+        ask, arms, gate.finite("null", null), metric=metric or value, method=f"two weighted means, {how}",
         source=source, said=f", weighted by {weight}", parts=(part,),
         checks_=tuple(c for c in raw.checks if c.name == "missing values") or lost(rows),
     )  # fmt: skip
@@ -156,7 +155,9 @@ def _above_zero(rows: Rows, weight: str) -> None:
     counts = rows.sums([{"bad": lambda c: c[weight] <= 0}] * len(rows.labels))
     for label, count in zip(rows.labels, counts, strict=True):
         if count["bad"]:
-            raise DataError(f"{count['bad']:,.0f} weights of variant {label!r} in {weight!r} are 0 or less: leave those rows out.")
+            raise DataError(
+                f"{count['bad']:,.0f} weights of variant {label!r} in {weight!r} are 0 or less: leave those rows out."
+            )
 
 
 def _population(form: str, given: Any) -> tuple[float, float]:
@@ -165,7 +166,9 @@ def _population(form: str, given: Any) -> tuple[float, float]:
             raise InputError("population goes with form='total': normalised weights need none.", name="population")
         return 1.0, 1.0
     if given is None:
-        raise InputError("form='total' needs the population: how many units each variant stands for.", name="population")
+        raise InputError(
+            "form='total' needs the population: how many units each variant stands for.", name="population"
+        )
     both = gate.positive("population", given)
     if both.ndim > 1 or both.size not in (1, 2):
         raise InputError.rule("population", given, "one number, or one for treatment and one for control")
@@ -239,8 +242,10 @@ def triggered(
     marks = [m[""] for m in rows.moments([exposed])]
     for m in marks:
         if not m.zero_one().all():
-            raise DataError(f"{exposed!r} of variant {m.label!r} holds other values than 0 and 1: mark exposed units by 1.")
-    seen = [int(round(float(m.n) * float(m.means[0]))) for m in marks]
+            raise DataError(
+                f"{exposed!r} of variant {m.label!r} holds other values than 0 and 1: mark exposed units by 1."
+            )
+    seen = [round(float(m.n) * float(m.means[0])) for m in marks]
     for m, count in zip(marks, seen, strict=True):
         if count < 2:
             raise DataError(f"Variant {m.label!r} has {count} exposed units: at least 2 are needed.")
@@ -260,15 +265,12 @@ def triggered(
     difference, se, df = (np.asarray(v) for v in (inner.estimate, inner.se, inner.df))
     arms[0] = arms[0]._replace(mean=arms[1].mean + share * difference)
     result = pair.compare(
-        ask, arms[0], arms[1], at, metric=metric or value, method="exposed units only, diluted to all",
+        ask, arms, at, metric=metric or value, method="exposed units only, diluted to all",
         source="Deng & Hu (2015), WSDM, 349-358", said=f", exposed by {exposed}", se=share * se, df=df, lifts=False,
         checks_=(*_alike(marks, seen, exposed), *(c for c in inner.checks if c.name == "skewness"), *lost(rows)),
     )  # fmt: skip
-    kept = (share * float(se) / float(np.asarray(raw.se))) ** 2
-    part = Adjustment(
-        steps=(f"units exposed by {exposed} only, {100 * share:.4g}% of all, diluted to all",), raw=raw,
-        variance_removed=1 - kept, units_saved=float(max(0, round(sum(total) * (1 / kept - 1)))),
-    )  # fmt: skip
+    told = f"units exposed by {exposed} only, {100 * share:.4g}% of all, diluted to all"
+    part = pair.gained([told], raw, share * se, sum(total))
     groups = tuple(
         Group(g.label, n, g.mean, se=g.se, more={"exposed": float(count)})
         for g, n, count in zip(inner.groups, total, seen, strict=True)
@@ -335,8 +337,8 @@ def compliers(
     -------
     Comparison
         The complier average effect, the difference of means over the difference in uptake, with t. In `effects` the
-        Anderson-Rubin set, which holds its level also where uptake hardly differs: an interval, two rays (all but the
-        values between two limits), or the whole line.
+        effect of being assigned, and the Anderson-Rubin set, which holds its level also where uptake hardly differs: an
+        interval, two rays (all but the values between two limits), or the whole line.
 
     Raises
     ------
@@ -401,19 +403,19 @@ def compliers(
     at = gate.finite("null", null)
     name = metric or value
     raw = means(
-        *(m.complete(value) for m in cells.whole[:2]), alpha=alpha, null=null, alternative=alternative, good=good,
-        metric=name,
-    )  # fmt: skip
+        *(m.complete(value) for m in cells.whole[:2]), alpha=alpha, alternative=alternative, good=good, metric=name
+    )
     shifted = arms[0]._replace(mean=arms[1].mean + effect, tail=np.asarray(0.0))
     result = pair.compare(
-        ask, shifted, arms[1]._replace(tail=np.asarray(0.0)), at, metric=name,
-        method="difference of means over difference in uptake", source="Imbens & Angrist (1994), Econometrica 62, 467-475",
-        said=f", of taking up {taken}", se=se, df=df, lifts=False,
+        ask, (shifted, arms[1]._replace(tail=np.asarray(0.0))), at, metric=name,
+        method="difference of means over difference in uptake", source=_UPTAKE, se=se, df=df, lifts=False,
+        said=f", of taking up {taken}",
         checks_=checks.missing(*(Summary(m.n, 0.0, 1.0, m.label, m.missing) for m in cells.whole[:2])),
     )  # fmt: skip
-    critical = abs(float(np.ravel(result.critical)[0]))
+    critical = abs(float(np.asarray(result.critical)))
     robust, said = _anderson_rubin(float(gap), float(uptake), total, critical, ask)
-    part = Adjustment(steps=(f"per unit of uptake, {float(uptake):.4g} more in {cells.labels[0]}",), raw=raw)
+    part = Adjustment(steps=(f"per unit of uptake, {float(uptake):.4g} more in {cells.labels[0]}",))
+    all_units = EffectSize(raw.estimate, raw.interval, "difference of all units", "")
     groups = tuple(replace(g, mean=scalar_or_array(a.mean)) for g, a in zip(result.groups, arms, strict=True))
     strength = abs(float(uptake)) / float(np.sqrt(total[..., 1, 1])) if total[..., 1, 1] > 0 else np.inf
     weak = (
@@ -425,8 +427,9 @@ def compliers(
         else Check("uptake", f"{taken} differs by {strength:.3g} standard errors")
     )  # fmt: skip
     return replace(
-        result, groups=groups, parts=(part,), effects={"anderson_rubin": robust}, notes=(*result.notes, said),
-        checks=(weak, *result.checks), facts={"uptake": float(uptake), "uptake_steps": float(strength)},
+        result, groups=groups, parts=(part,), effects={"anderson_rubin": robust, "assigned": all_units},
+        notes=(*result.notes, said), checks=(weak, *result.checks), facts={"uptake": float(uptake), "uptake_steps":
+        float(strength)},
     )  # fmt: skip
 
 
@@ -449,10 +452,14 @@ def _anderson_rubin(
         far = b + np.copysign(np.sqrt(max(under, 0.0)), b)
         one, two = (far / a, c / far) if far else (0.0, 0.0)
         low, high = min(one, two), max(one, two)
-        return EffectSize(value, ask.interval(low, high), label), critical_said or "The Anderson-Rubin set is an interval."
+        return EffectSize(
+            value, ask.interval(low, high), label
+        ), critical_said or "The Anderson-Rubin set is an interval."
     whole = ask.interval(-np.inf, np.inf)
     if under <= 0:
-        return EffectSize(value, whole, label), "The Anderson-Rubin set is the whole line: the data say nothing of the effect."
+        return EffectSize(
+            value, whole, label
+        ), "The Anderson-Rubin set is the whole line: the data say nothing of the effect."
     ends = sorted((float((b - np.sqrt(under)) / a), float((b + np.sqrt(under)) / a)))
     rays = replace(whole, excludes=(ends[0], ends[1]))
     said = f"The Anderson-Rubin set is two rays: every value but those between {ends[0]:.4g} and {ends[1]:.4g}."

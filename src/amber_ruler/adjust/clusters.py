@@ -10,8 +10,8 @@ import numpy as np
 from numpy.typing import ArrayLike
 
 from amber_ruler.adjust import pair
-from amber_ruler.adjust.answer import answer, balances
-from amber_ruler.adjust.cells import Cells, inverse
+from amber_ruler.adjust.answer import answer, balances, covariates_told
+from amber_ruler.adjust.cells import inverse
 from amber_ruler.adjust.description import Covariate, Steps
 from amber_ruler.adjust.prepared import Prepared, from_rows, rows_of
 from amber_ruler.effects import Alternative
@@ -51,6 +51,7 @@ class _Clusters:
     contrasts: Floats  # (2, k) the adjusted mean of each variant
     table: Floats  # (k, k) the inverse of all X'X
     squares: float  # Σ e² of the metric around the variants' means
+    coefficients: int
     sums: Floats  # (g, 2) deviations of the metric from the variants' means, added up
 
 
@@ -110,9 +111,9 @@ def clusters(
     Notes
     -----
     With residuals e of least squares and weights w the variance is Σ (Σ w e)² over clusters. CR2 multiplies each
-    cluster's residuals by the symmetric root of (I - H)⁻¹, which makes it unbiased where rows are independent with equal
-    variances, and takes Satterthwaite's degrees of freedom under the same. Otherwise there are G - 2, and G - 1 where
-    clusters may span variants. The intraclass correlation is that of an analysis of variance within variants,
+    cluster's residuals by the symmetric root of (I - H)⁻¹, which makes it unbiased where rows are independent with
+    equal variances, and takes Satterthwaite's degrees of freedom under the same. Otherwise there are G - 2, and G - 1
+    where clusters may span variants. The intraclass correlation is that of an analysis of variance within variants,
     (MSB - MSW) / (MSB + (m₀ - 1) MSW); it may be below 0.
 
     References
@@ -144,8 +145,8 @@ def clusters(
     spans = rows.spanning(cluster)
     if spans and (spanning == "refuse" or errors in ("totals", "means")):
         raise DataError(
-            f"{spans:,} of {cluster!r} have rows in both variants. If they were randomised as a whole, leave them out; if"
-            " rows were, say spanning='allowed' (with clustered errors)."
+            f"{spans:,} of {cluster!r} have rows in both variants. If they were randomised as a whole, leave them out;"
+            " if rows were, say spanning='allowed' (with clustered errors)."
         )
     if errors == "means" and steps.covariate:
         raise InputError("Means of clusters take no covariates here: use errors='totals'.", name="covariate")
@@ -154,9 +155,7 @@ def clusters(
     for label, size in zip(rows.labels, count, strict=True):
         if size < 2:
             raise DataError(f"Variant {label!r} has {size} of {cluster!r}: a spread of clusters needs at least 2.")
-    raw = means(
-        *found.raw, alpha=alpha, null=null, alternative=alternative, margin=margin, good=good, metric=name
-    )
+    raw = means(*found.raw, **ask.settings(null=null, metric=name))
     facts = _facts(read, rows.labels, count, float(np.asarray(raw.se)))
     seen = _seen(cluster, rows.labels, count, spans)
     if errors == "totals":
@@ -166,7 +165,7 @@ def clusters(
         )
     if errors == "means":
         return _by_means(rows, value, cluster, ask, at, name, raw, seen, facts)
-    spread, df = _spread(read, errors, spans > 0 or spanning == "allowed")
+    spread, df = _spread(read, errors, may_span=spanning == "allowed")
     arms = [
         pair.Arm(
             rows.labels[g], read.n[g], np.asarray(read.means[g]), np.asarray(spread[g, g]), np.asarray(df),
@@ -175,15 +174,13 @@ def clusters(
         for g in (0, 1)
     ]  # fmt: skip
     how, source = _METHODS[errors]
-    kept = float(spread[0, 0] + spread[1, 1] - 2 * spread[0, 1]) / float(np.asarray(raw.se)) ** 2
-    told = [f"{name} adjusted for {' and '.join(found.cells.columns[1:])}"] if steps.covariate else []
-    part = Adjustment(
-        steps=(f"errors clustered by {cluster}, {errors.upper()}", *told), raw=raw, variance_removed=1 - kept,
-        units_saved=0.0 if kept >= 1 else float(round(read.n.sum() * (1 / kept - 1))),
-    )  # fmt: skip
+    told = [covariates_told(found.cells.columns[1:])] if steps.covariate else []
+    se = np.sqrt(spread[0, 0] + spread[1, 1] - 2 * spread[0, 1])
+    part = pair.gained([f"errors clustered by {cluster}, {errors.upper()}", *told], raw, se, read.n.sum())
     return pair.compare(
-        ask, arms[0], arms[1], at, metric=name, method=f"two means, {how}", source=source, covariance=spread[0, 1],
-        df=np.asarray(df), said=f", clustered by {cluster}", facts=facts, parts=(part,), few=[np.asarray(float(_FEW * 2))],
+        ask, arms, at, metric=name, method=f"two means, {how}", source=source, covariance=spread[0, 1],
+        df=np.asarray(df), said=f", clustered by {cluster}", facts=facts, parts=(part,),
+        few=[np.asarray(float(_FEW * 2))],
         checks_=(*seen, *found.checks, *balances(found.cells, np.ones(1)), *_missing(raw)),
     )  # fmt: skip
 
@@ -198,7 +195,7 @@ def _read(found: Prepared, rows: Rows, value: str, cluster: str) -> _Clusters:
     names = cells.columns[1:]
     p = len(names)
     n, centres, squares = cells.n[:2, 0], cells.means[:2, 0], cells.squares[:2, 0].sum(axis=0)
-    inverted = inverse(squares[1:, 1:], names) if p else np.zeros((0, 0))
+    inverted, rank = inverse(squares[1:, 1:], names)
     slope = inverted @ squares[1:, 0]
     away = centres[:, 1:] - (n[:, None] * centres[:, 1:]).sum(axis=0) / n.sum()
     made = rows.centred([value, *names], centres)
@@ -236,7 +233,7 @@ def _read(found: Prepared, rows: Rows, value: str, cluster: str) -> _Clusters:
     contrasts[:, 2:] = -away
     adjusted = centres[:, 0] + cells.tails[:2, 0, 0] - away @ slope
     return _Clusters(
-        products, residuals, sizes, adjusted, n, contrasts, table, float(sums["y2"].sum()), deviations
+        products, residuals, sizes, adjusted, n, contrasts, table, float(sums["y2"].sum()), 2 + rank, deviations
     )
 
 
@@ -254,10 +251,10 @@ def _product(one: str, two: str) -> Make:
     return lambda c: c[one] * c[two]
 
 
-def _spread(read: _Clusters, errors: str, may_span: bool) -> tuple[Floats, float]:
+def _spread(read: _Clusters, errors: str, *, may_span: bool) -> tuple[Floats, float]:
     """Variances and covariance of both adjusted means, and degrees of freedom."""
     reach = read.contrasts @ read.table  # (2, k)
-    clusters_, k = read.residuals.shape
+    clusters_ = read.residuals.shape[0]
     if errors == "cr2":
         return _cr2(read, reach)
     scores = read.residuals @ reach.T
@@ -268,7 +265,7 @@ def _spread(read: _Clusters, errors: str, may_span: bool) -> tuple[Floats, float
         spread = spread * clusters_ / (clusters_ - 1)
     if errors == "cr1-rows":
         n = float(read.n.sum())
-        spread = spread * (n - 1) / (n - k)
+        spread = spread * (n - 1) / (n - read.coefficients)
     return spread, float(clusters_ - (1 if may_span else 2))
 
 
@@ -284,7 +281,7 @@ def _cr2(read: _Clusters, reach: Floats) -> tuple[Floats, float]:
     left = 1 - leverage
     if np.any(left < _TINY):
         raise DataError(
-            "One cluster alone decides a coefficient: CR2 can't correct it. Leave its covariate out, or use errors='cr1'."
+            "One cluster alone decides a coefficient: CR2 can't correct it. Leave its covariate out, or use 'cr1'."
         )
     weight = (turn / np.sqrt(left)[..., None, :]) @ np.swapaxes(turn, -1, -2)
     scaled = basis @ reach.T  # (g, k, 2)
@@ -340,14 +337,8 @@ def _by_means(
 ) -> Comparison:  # fmt: skip
     each = rows.totals([value], cluster).derived("mean", lambda c: c[value] / c["rows"]).moments(["mean"])
     arms: list[Moments] = [m[""].relabel(label) for m, label in zip(each, rows.labels, strict=True)]
-    result = means(
-        *arms, alpha=ask.alpha, null=null, alternative=ask.alternative, margin=ask.margin, good=ask.good, metric=name
-    )
-    kept = (float(np.asarray(result.se)) / float(np.asarray(raw.se))) ** 2
-    part = Adjustment(
-        steps=(f"the mean of each {cluster}, all of which count alike",), raw=raw, variance_removed=1 - kept,
-        units_saved=0.0,
-    )  # fmt: skip
+    result = means(*arms, **ask.settings(null=null, metric=name))
+    part = pair.gained([f"the mean of each {cluster}, all of which count alike"], raw, result.se, sum(rows.sizes))
     return replace(
         result,
         title=f"{result.title}, means by {cluster}",
@@ -387,7 +378,7 @@ def quantiles(
     good: Literal["higher", "lower"] = "higher",
     metric: str | None = None,
 ) -> Comparison:
-    """Is the median (or another quantile) of rows different, when rows come in clusters, such as page times by traveller?
+    """Is the median (or another quantile) of rows different, when rows come in clusters: page times by traveller?
 
     Parameters
     ----------
@@ -412,8 +403,8 @@ def quantiles(
 
     Notes
     -----
-    The quantile is that of type 7. Its variance is that of the share of rows at or below it, taken over clusters as a ratio
-    of totals with G / (G - 1), over the squared density there: a normal kernel with Silverman's bandwidth
+    The quantile is that of type 7. Its variance is that of the share of rows at or below it, taken over clusters as a
+    ratio of totals with G / (G - 1), over the squared density there: a normal kernel with Silverman's bandwidth
     0.9 min(s, IQR / 1.34) n^(-1/5). Degrees of freedom are Satterthwaite's with G - 1 of each variant.
 
     References
@@ -459,7 +450,7 @@ def quantiles(
         if k
     )
     return pair.compare(
-        ask, one, two, gate.finite("null", null), metric=f"{called} of {metric or value}",
+        ask, (one, two), gate.finite("null", null), metric=f"{called} of {metric or value}",
         method="difference of two quantiles, density form with clustered errors",
         source="Deng, Knoblich & Lu (2018), KDD, 233-242", said=f", clustered by {cluster}", quantity="quantile",
         lifts=False, parts=(part,), few=[np.asarray(float(_FEW * 2))],

@@ -24,7 +24,7 @@ from amber_ruler.samples import Records
     examples=(
         "travellers.csv --value fare --covariate prior_spend,prior_trips --by form --control current --margin 0.30",
     ),
-    columns=("value", "covariate"),
+    columns=("value", "covariate", "known_on", "assigned_on"),
     exempt={"broadcast": "published numbers say nothing of covariates"},
 )
 def cuped(
@@ -34,6 +34,8 @@ def cuped(
     value: str,
     covariate: Covariate,
     theta: Theta = "within",
+    known_on: str | None = None,
+    assigned_on: str | None = None,
     others: Sequence[Any] = (),
     alpha: float = 0.05,
     null: ArrayLike = 0.0,
@@ -55,6 +57,9 @@ def cuped(
     theta : "within", "total" or "optimal"
         Whether slopes are pooled within variants, from all rows as one sample, or Σ cov / n over Σ var / n, which makes
         the variance of the difference least.
+    known_on, assigned_on : str, optional
+        Columns with the day on which the covariates were known and the day of assignment: a row where the one lies
+        after the other is refused.
     others : sequence of Moments or Records
         Further variants of the test: all share one theta and one overall mean of each covariate.
     alpha, null, alternative, margin, good, metric
@@ -75,9 +80,9 @@ def cuped(
     -----
     With slopes theta each unit's value becomes y - theta (x - mean of x over all rows of all variants). Each group's
     adjusted spread is that of y - theta x, with n - 1, and the two are compared as two means with unequal variances;
-    theta is taken as known. Estimating it costs a share of about 1/n of the variance, which the interval does not count.
-    A unit without a covariate is kept: the gap is filled, and marked by an indicator that is one more covariate, so that
-    what it is filled with doesn't matter. A covariate that never varies is left out, and said.
+    theta is taken as known. Estimating it costs a share of about 1/n of the variance, which the interval does not
+    count. A unit without a covariate is kept: the gap is filled, and marked by an indicator that is one more covariate,
+    so that what it is filled with doesn't matter. A covariate that never varies is left out, and said.
 
     References
     ----------
@@ -96,5 +101,5 @@ def cuped(
     """
     listed: Any = covariate
     ask = shared.question(alpha, alternative, margin, good)
-    steps = Steps(covariate=listed, theta=theta)
+    steps = Steps(covariate=listed, theta=theta, known_on=known_on, assigned_on=assigned_on)
     return answer((treatment, control, *others), value, steps, ask, gate.finite("null", null), metric)

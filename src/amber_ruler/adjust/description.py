@@ -42,6 +42,8 @@ class Steps:
         Column that the metric is counted by: the metric is then the total of one over the total of the other.
     cluster : str or None
         Column that names what was randomised, where it has several rows.
+    known_on, assigned_on : str or None
+        Columns with the days on which the covariates were known, and the unit assigned.
     """
 
     cap: float | None = None
@@ -53,13 +55,15 @@ class Steps:
     theta: Theta = "within"
     per: str | None = None
     cluster: str | None = None
+    known_on: str | None = None
+    assigned_on: str | None = None
 
     def __post_init__(self) -> None:
         listed = (self.covariate,) if isinstance(self.covariate, str) else self.covariate
         if not isinstance(listed, (tuple, list)) or not all(isinstance(name, str) and name for name in listed):
             raise InputError.rule("covariate", self.covariate, "the name of a column, or a list of such names")
         object.__setattr__(self, "covariate", tuple(listed))
-        for name in ("strata", "per", "cluster"):
+        for name in ("strata", "per", "cluster", "known_on", "assigned_on"):
             value = getattr(self, name)
             if value is not None and (not isinstance(value, str) or not value):
                 raise InputError.rule(name, value, "the name of a column")
@@ -87,6 +91,12 @@ class Steps:
     def _check_together(self) -> None:
         if self.cap is not None and self.cap_at is not None:
             raise InputError("Give cap, a quantile, or cap_at, a value: not both.")
+        if (self.known_on is None) != (self.assigned_on is None):
+            raise InputError(
+                "known_on and assigned_on go together: the one is held against the other.", name="known_on"
+            )
+        if self.known_on is not None and not self.covariate:
+            raise InputError("known_on is of covariates, and there is none.", name="known_on")
         if self.strata is None and self.shares != "sample":
             raise InputError("shares says what a stratum counts: name the column in strata.", name="shares")
         if self.shares == "precision" and (self.per or self.cluster):
@@ -116,10 +126,17 @@ class Steps:
         return tuple(name for name in (self.strata, self.cluster) if name is not None)
 
     @property
+    def days(self) -> tuple[str, ...]:
+        """The columns with days, both or none."""
+        return tuple(name for name in (self.known_on, self.assigned_on) if name is not None)
+
+    @property
     def needs_rows(self) -> str:
         """What of it can't be had from moments, in words; empty where all can."""
         if self.cap is not None or self.cap_at is not None:
             return "capping changes single values"
+        if self.days:
+            return "days have to be seen in each row"
         return f"{self.cluster} has to be seen in each row" if self.cluster else ""
 
     def to_dict(self) -> dict[str, Any]:
@@ -146,12 +163,14 @@ def steps(
     theta: Theta = "within",
     per: str | None = None,
     cluster: str | None = None,
+    known_on: str | None = None,
+    assigned_on: str | None = None,
 ) -> Steps:
     """Describe once how metrics are sharpened, to be used of many, saved and printed.
 
     Parameters
     ----------
-    cap, cap_at, ends, strata, shares, covariate, theta, per, cluster
+    cap, cap_at, ends, strata, shares, covariate, theta, per, cluster, known_on, assigned_on
         As for `sharpen`.
 
     Returns
@@ -171,4 +190,4 @@ def steps(
     {'cap': 0.99, 'strata': 'home_port', 'covariate': ['prior_spend', 'prior_trips']}
     """
     listed: Any = covariate
-    return Steps(cap, cap_at, ends, strata, shares, listed, theta, per, cluster)
+    return Steps(cap, cap_at, ends, strata, shares, listed, theta, per, cluster, known_on, assigned_on)

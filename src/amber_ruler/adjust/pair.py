@@ -10,7 +10,7 @@ import numpy as np
 from amber_ruler import effects
 from amber_ruler.measure import checks, shared
 from amber_ruler.numeric.gate import Floats, scalar_or_array
-from amber_ruler.results import Axis, Check, Comparison, EffectSize, Group
+from amber_ruler.results import Adjustment, Axis, Check, Comparison, EffectSize, Group
 from amber_ruler.results.parts import Part
 from amber_ruler.samples import gate as groups
 
@@ -27,6 +27,17 @@ class Arm(NamedTuple):
     more: Mapping[str, float] = {}
 
 
+def gained(steps: Sequence[str], raw: Comparison | None, se: Any, n: Any, **more: Any) -> Adjustment:
+    """What steps were worth: the share of the raw variance that went, and the units that would do the same."""
+    if raw is None:
+        return Adjustment(steps=tuple(steps), **more)
+    kept = (np.asarray(se) / np.asarray(raw.se)) ** 2
+    with np.errstate(divide="ignore"):
+        further = np.maximum(np.round(np.asarray(n) * (np.where(kept > 0, 1 / kept, 1.0) - 1)), 0.0)
+    removed, saved = scalar_or_array(1 - kept), scalar_or_array(further)
+    return Adjustment(steps=tuple(steps), raw=raw, variance_removed=removed, units_saved=saved, **more)
+
+
 def satterthwaite(one: Floats, two: Floats, df1: Floats, df0: Floats) -> Floats:
     """Degrees of freedom of a sum of two variances."""
     total = one + two
@@ -37,9 +48,8 @@ def satterthwaite(one: Floats, two: Floats, df1: Floats, df0: Floats) -> Floats:
 
 def compare(
     ask: shared.Question,
-    one: Arm,
-    two: Arm,
-    null: Floats,
+    arms: Sequence[Arm],
+    null: Floats | float,
     *,
     metric: str,
     method: str,
@@ -58,15 +68,16 @@ def compare(
     few: Sequence[Floats] = (),
 ) -> Comparison:
     """The difference of two adjusted means: t with Satterthwaite's degrees of freedom, or those given."""
+    one, two = arms
     groups.check_labels(one.label, two.label)
     difference = (one.mean - two.mean) + (one.tail - two.tail)
     if se is None:
         se = np.sqrt(np.maximum(one.variance + two.variance - 2 * np.asarray(covariance), 0.0))
     shape = np.broadcast_shapes(np.shape(difference), np.shape(null))
-    difference, se, null = (np.broadcast_to(np.asarray(v, dtype=float), shape)[()] for v in (difference, se, null))
+    difference, se, at = (np.broadcast_to(np.asarray(v, dtype=float), shape)[()] for v in (difference, se, null))
     if df is None:
         df = satterthwaite(one.variance, two.variance, one.df, two.df)
-    result = shared.symmetric_test(ask, difference, se, df, null)
+    result = shared.symmetric_test(ask, difference, se, df, at)
     found: dict[str, EffectSize] = {}
     if lifts:
         means, squares = (one.mean, two.mean), (one.variance, two.variance)
@@ -149,9 +160,13 @@ def ratio_of(
         estimate=scalar_or_array(ratio),
         interval=limits,
         test=ask.test(
-            logs.p, np.asarray(null), statistic=logs.test.statistic, name=logs.test.name, df=degrees,
+            logs.p,
+            np.asarray(null),
+            statistic=logs.test.statistic,
+            name=logs.test.name,
+            df=degrees,
             critical=logs.critical,
-        ),  # fmt: skip
+        ),
         effects=found or {},
         groups=tuple(each),
         facts={"log_ratio": float(log_ratio), "log_se": float(log_se)} | dict(facts or {}),

@@ -8,7 +8,7 @@ from typing import Any
 
 import numpy as np
 
-from amber_ruler.adjust.cells import Cells, marked, read
+from amber_ruler.adjust.cells import MARK, Cells, marked, read
 from amber_ruler.adjust.description import Steps
 from amber_ruler.errors import DataError, InputError
 from amber_ruler.moments import Moments
@@ -90,7 +90,7 @@ def from_moments(arms: Sequence[Any], value: str, steps: Steps) -> Prepared:
     single = len(covariates) == 1 and len(covariates[0][1]) == 1 and steps.per is None
     missing: tuple[Check, ...] = ()
     if single or any(value in m.own for arm in each for m in arm.values()):
-        mark = f"{covariates[0][0]} is missing" if covariates else ""
+        mark = covariates[0][0] + MARK if covariates else ""
         wide = marked(each, mark)
         if wide is not None:
             lost = [sum(m.own[value].n - m.n for m in arm.values() if value in m.own) for arm in each]
@@ -113,13 +113,18 @@ def _placed(steps: Steps, names: Sequence[str]) -> tuple[tuple[str, tuple[int, .
     )
 
 
-def from_rows(
-    arms: Sequence[Any], value: str, steps: Steps, *, beside: Sequence[str] = ()
-) -> tuple[Prepared, Rows]:
+def from_rows(arms: Sequence[Any], value: str, steps: Steps, *, beside: Sequence[str] = ()) -> tuple[Prepared, Rows]:
     """From the rows, and the rows as they are after all steps."""
     per = () if steps.per is None else (steps.per,)
     labels = [*steps.labels, *beside]
-    rows = rows_together(arms, [value, *steps.numbers, *labels]).known([value, *per], labels=labels)
+    rows = rows_together(arms, [value, *steps.numbers, *labels, *steps.days]).known([value, *per], labels=labels)
+    if steps.days:
+        late = sum(rows.later(*steps.days))
+        if late:
+            raise DataError(
+                f"{late:,} rows have a day in {steps.days[0]!r} that lies after {steps.days[1]!r}: a covariate that was"
+                " measured after the assignment may have been changed by the treatment."
+            )
     said: list[str] = []
     facts: list[tuple[str, float]] = []
     checks: list[Check] = []
@@ -168,8 +173,7 @@ def _capped(rows: Rows, value: str, steps: Steps) -> tuple[Rows, str, list[tuple
         together = np.concatenate(rows.values(value))
         high = float(np.quantile(together, steps.cap))
         low = float(np.quantile(together, 1 - steps.cap)) if steps.ends == "both" else None
-    top = high
-    assert top is not None
+    top = high if high is not None else np.inf
     capped = rows.derived(value, lambda c: c[value].clip(low, top))
 
     def beyond(c: Any) -> Any:
@@ -198,7 +202,7 @@ def _filled(rows: Rows, steps: Steps) -> tuple[Rows, list[str], list[Check]]:
             if lacking == of:
                 raise DataError(f"The covariate {name!r} has no value in any row of variant {label!r}.")
         checks.append(_without_covariate(name, rows.labels, lost, rows.sizes))
-        mark = f"{name} is missing"
+        mark = name + MARK
         alone = any(part == (name,) for part in steps.parts)
         fill = float(np.mean([m[""].means[0] for m in rows.known([name]).moments([name])])) if alone else 0.0
         rows = rows.filled(name, mark, fill)

@@ -64,8 +64,8 @@ def ratio(
     Returns
     -------
     Comparison
-        Difference of the ratios with interval, t and p. In `effects` the lift, by Fieller, by the delta method and by the
-        log ratio.
+        Difference of the ratios with interval, t and p. In `effects` the lift, by Fieller, by the delta method and by
+        the log ratio.
 
     Raises
     ------
@@ -75,9 +75,9 @@ def ratio(
     Notes
     -----
     The ratio R = N̄ / D̄ has the variance of L = R + (N - R D) / D̄, (s_N² - 2 R s_ND + R² s_D²) / (n D̄²) with n - 1 and
-    each variant's own R and D̄. The difference is tested by t with Satterthwaite's degrees of freedom, which the interval
-    inverts. Covariates adjust L; one that is a ratio is written likewise. The unit of the standard error is the row,
-    which was randomised; the ratio itself speaks of units of the denominator.
+    each variant's own R and D̄. The difference is tested by t with Satterthwaite's degrees of freedom, which the
+    interval inverts. Covariates adjust L; one that is a ratio is written likewise. The unit of the standard error is
+    the row, which was randomised; the ratio itself speaks of units of the denominator.
 
     References
     ----------

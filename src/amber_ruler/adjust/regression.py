@@ -10,7 +10,7 @@ import numpy as np
 from numpy.typing import ArrayLike
 
 from amber_ruler.adjust import pair
-from amber_ruler.adjust.answer import balances
+from amber_ruler.adjust.answer import balances, covariates_told
 from amber_ruler.adjust.cells import Cells, inverse
 from amber_ruler.adjust.description import Covariate, Steps
 from amber_ruler.adjust.prepared import from_moments, from_rows
@@ -21,7 +21,7 @@ from amber_ruler.moments import Moments
 from amber_ruler.numeric import gate
 from amber_ruler.numeric.gate import Floats
 from amber_ruler.register import method
-from amber_ruler.results import Adjustment, Comparison
+from amber_ruler.results import Comparison
 from amber_ruler.samples import Records
 from amber_ruler.samples.records import Make, Rows
 
@@ -42,6 +42,7 @@ class Line(NamedTuple):
     away: Floats  # (p,) these less the overall means
     slope: Floats  # (p,)
     inverse: Floats  # (p, p) of the products of deviations that the slope comes from
+    rank: int
 
 
 @method(
@@ -96,8 +97,8 @@ def regression(
     Raises
     ------
     DataError
-        If covariates are collinear or never vary in a variant, a row alone decides a coefficient, or a covariate differs
-        between variants by more than 6 standard errors.
+        If covariates are collinear or never vary in a variant, a row alone decides a coefficient, or a covariate
+        differs between variants by more than 6 standard errors.
     InputError
         If moments are given for errors that need rows.
 
@@ -146,13 +147,11 @@ def regression(
             )
     cells, dropped = _without_constant(found.cells)
     names = cells.columns[1:]
-    raw = means(
-        *found.raw, alpha=alpha, null=null, alternative=alternative, margin=margin, good=good, metric=metric or value
-    )
+    raw = means(*found.raw, **ask.settings(null=null, metric=metric or value))
     fit = _fit(cells, common=slopes == "common")
     n = float(cells.n[:2].sum())
-    k = 2 + len(names) * (1 if slopes == "common" else 2)
-    if n <= k or (slopes == "own" and min(line.n for line in fit) <= len(names) + 1):
+    k = 2 + (fit[0].rank if slopes == "common" else sum(line.rank for line in fit))
+    if n <= k or (slopes == "own" and min(line.n - line.rank for line in fit) <= 1):
         raise DataError(f"{int(n):,} rows are too few for {k} coefficients: use fewer covariates.")
     if rows is None or errors == "equal":
         spread, df = _equal(cells, fit, n - k, common=slopes == "common"), n - k
@@ -172,23 +171,19 @@ def regression(
     )
     said = "each variant's own slopes" if slopes == "own" else "common slopes"
     result = pair.compare(
-        ask, one, two, gate.finite("null", null), metric=metric or value, covariance=spread[0, 1], df=np.asarray(df),
-        method=f"least squares on {' and '.join(names) or 'the variant'}, {said}, errors {errors}",
+        ask, (one, two), gate.finite("null", null), metric=metric or value, covariance=spread[0, 1], df=np.asarray(df),
+        method=f"least squares, {said}, errors {errors.upper() if errors != 'equal' else errors}",
         source=_SOURCES[slopes], said=f", adjusted for {' and '.join(steps.covariate)}",
         checks_=(*found.checks, *balances(cells, np.ones(1)), *_missing(raw)),
         notes=[f"{name} is the same in every row: left out." for name in dropped],
     )  # fmt: skip
-    kept = (float(np.asarray(result.se)) / float(np.asarray(raw.se))) ** 2
     each = {
         f"{name} ({line_label})" if slopes == "own" else name: float(line.slope[j])
         for line_label, line in zip(cells.labels, fit if slopes == "own" else fit[:1], strict=False)
         for j, name in enumerate(names)
     }
-    told = f"adjusted for {' and '.join(names)} by least squares, {said}"
-    part = Adjustment(
-        steps=(told,), raw=raw, slopes=each, variance_removed=1 - kept,
-        units_saved=float(max(0, round(n * (1 / kept - 1)))),
-    )  # fmt: skip
+    told = f"{covariates_told(names)}, by least squares, {said}" if names else "by least squares"
+    part = pair.gained([told], raw, result.se, n, slopes=each)
     return replace(result, parts=(part,))
 
 
@@ -224,10 +219,10 @@ def _fit(cells: Cells, *, common: bool) -> list[Line]:
     for g in (0, 1):
         mine = pooled if common else squares[g]
         where = "" if common else f" in variant {cells.labels[g]!r}"
-        inverted = inverse(mine[1:, 1:], cells.columns[1:], where)
+        inverted, rank = inverse(mine[1:, 1:], cells.columns[1:], where)
         away = (means[g, 1:] - origin) - centre
         slope = inverted @ mine[1:, 0]
-        found.append(Line(float(n[g]), float(cells.means[g, 0, 0]), cells.means[g, 0, 1:], away, slope, inverted))
+        found.append(Line(float(n[g]), float(cells.means[g, 0, 0]), cells.means[g, 0, 1:], away, slope, inverted, rank))
     return found
 
 

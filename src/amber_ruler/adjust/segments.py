@@ -23,10 +23,12 @@ from amber_ruler.multiplicity import correct
 from amber_ruler.numeric import gate, student
 from amber_ruler.numeric.gate import Floats
 from amber_ruler.register import method
-from amber_ruler.results import Adjustment, Axis, Check, Comparison, EffectSize, Interval, Strata, Test
+from amber_ruler.results import Axis, Check, Comparison, EffectSize, Interval, Strata, Test
 from amber_ruler.samples import Records, Summary
 
-Corrections = Literal["none", "holm", "bonferroni", "sidak", "hochberg", "hommel", "benjamini-hochberg", "benjamini-yekutieli"]
+Corrections = Literal[
+    "none", "holm", "bonferroni", "sidak", "hochberg", "hommel", "benjamini-hochberg", "benjamini-yekutieli"
+]
 
 
 @method(
@@ -69,8 +71,8 @@ def segments(
     Returns
     -------
     Comparison
-        A difference for each segment, along an axis, with intervals that go with the correction. `strata` holds the test
-        of interaction; in `effects` "shrunken" what is left of each effect when all are seen together.
+        A difference for each segment, along an axis, with intervals that go with the correction. `strata` holds the
+        test of interaction; in `effects` "shrunken" what is left of each effect when all are seen together.
 
     Raises
     ------
@@ -109,7 +111,10 @@ def segments(
         given = zip((treatment, control), ("treatment", "control"), strict=True)
         cells = Cells.of([read(arm, [value], strata=True, role=role) for arm, role in given], strata=segment)
         missing = checks.missing(
-            *(Summary(m.n, 0.0, 1.0, m.label, arm.missing) for m, arm in zip(cells.whole, (treatment, control), strict=True))
+            *(
+                Summary(m.n, 0.0, 1.0, m.label, arm.missing)
+                for m, arm in zip(cells.whole, (treatment, control), strict=True)
+            )
         )
     if len(cells.levels) < 2:
         raise DataError(f"There is one segment of {segment!r} only: nothing can differ.")
@@ -121,10 +126,7 @@ def segments(
         )
         for k in (0, 1)
     ]  # fmt: skip
-    each = means(
-        *arms, alpha=alpha, null=gate.finite("null", null), alternative=alternative, margin=margin, good=good,
-        metric=metric or value,
-    )  # fmt: skip
+    each = means(*arms, **ask.settings(null=gate.finite("null", null), metric=metric or value))
     test = interaction(each, ask.alpha)
     found = each if correction == "none" else correct(each, method=correction, alpha=alpha)
     bare = replace(each, effects={})
@@ -138,6 +140,10 @@ def segments(
         notes=(*found.notes, "Each segment was looked at by itself: believe the interaction before any one of them."),
         parts=(*found.parts, part),
     )
+
+
+def _missing(arms: tuple[Any, ...]) -> tuple[int, ...]:
+    return tuple(int(arm.missing) for arm in arms)
 
 
 def _shrunken(each: Comparison, ask: shared.Question) -> dict[str, EffectSize]:
@@ -213,18 +219,15 @@ def before_after(
     ask = shared.question(alpha, alternative, margin, good)
     if not isinstance(before, str) or before == value:
         raise InputError.rule("before", before, "the name of a column of its own")
-    missing: tuple[Check, ...] = ()
     if hasattr(treatment, "together"):
         rows = rows_of((treatment, control), [value, before])
-        cells, missing = Cells.of(rows.moments([value, before])), lost(rows)
+        cells = Cells.of(rows.moments([value, before]))
     else:
         given = zip((treatment, control), ("treatment", "control"), strict=True)
         cells = Cells.of([read(arm, [value, before], strata=False, role=role) for arm, role in given])
     name = metric or value
-    settings: dict[str, Any] = {
-        "alpha": alpha, "alternative": alternative, "good": good, "null": gate.finite("null", null), "metric": name,
-    }  # fmt: skip
-    raw = means(*(m.complete(value) for m in cells.whole[:2]), margin=margin, **settings)
+    settings = ask.settings(null=gate.finite("null", null), metric=name)
+    raw = means(*(m.complete(value) for m in cells.whole[:2]), **settings)
     shape = cells.means.shape[:1] + cells.means.shape[2:-1]
     table = np.zeros((*shape, 1, 2))
     table[..., 0, 0], table[..., 0, 1] = 1.0, -1.0
@@ -239,21 +242,14 @@ def before_after(
         m = cells.whole[k]
         flat = [v[()] if np.ndim(v) == 0 else v for v in (n, mean, sd, tail)]
         summaries.append(Summary(flat[0], flat[1], flat[2], m.label, m.missing, name, cells.axis, flat[3]))
-    result = means(*summaries, margin=margin, **settings)
-    kept = (np.asarray(result.se) / np.asarray(raw.se)) ** 2
-    part = Adjustment(
-        steps=(f"each unit's change since {before}",),
-        raw=raw,
-        variance_removed=gate.scalar_or_array(1 - kept),
-        units_saved=gate.scalar_or_array(np.maximum(0, np.round(cells.total[:2].sum(axis=0) * (1 / kept - 1)))),
-    )
+    result = means(*summaries, **settings)
+    part = pair.gained([f"each unit's change since {before}"], raw, result.se, cells.total[:2].sum(axis=0))
     return replace(
         result,
         title=f"{name} since {before}: {cells.labels[0]} − {cells.labels[1]}",
         method="two means of changes, unequal variances",
         source="Ashenfelter & Card (1985), Review of Economics and Statistics 67, 648-660",
         parts=(part,),
-        checks=(*missing, *result.checks),
     )
 
 
@@ -345,7 +341,7 @@ def novelty(
     if np.any(arms[0].variance + arms[1].variance == 0):
         raise DataError(f"At one age in {age!r} no value varies: there is no test of its difference.")
     result = pair.compare(
-        ask, arms[0], arms[1], np.float64(0.0), metric=metric or value, method="a difference for each age, unequal variances",
+        ask, arms, 0.0, metric=metric or value, method="a difference for each age, unequal variances",
         source="Kohavi, Tang & Xu (2020), Trustworthy Online Controlled Experiments, chapter 3", axis=axis,
         said=f", by {age}", lifts=False, checks_=lost(rows),
     )  # fmt: skip
@@ -353,11 +349,13 @@ def novelty(
     part = Strata(column=age, effects=replace(result, parts=()), interaction=trend)
     return replace(
         result, facts={"slope": slope}, parts=(part,),
-        notes=(f"The same units return: ages are not apart, and the trend counts that. Its slope is {slope:.4g} a day.",),
+        notes=(f"The same units return, which the trend counts. Its slope is {slope:.4g} a day.",),
     )  # fmt: skip
 
 
-def _trend(rows: Any, columns: Sequence[str], arms: Sequence[pair.Arm], ages: Floats, alpha: float) -> tuple[Test, float]:
+def _trend(
+    rows: Any, columns: Sequence[str], arms: Sequence[pair.Arm], ages: Floats, alpha: float
+) -> tuple[Test, float]:
     value, age, unit = columns
     n1, n0 = arms[0].n, arms[1].n
     weight = n1 * n0 / (n1 + n0)

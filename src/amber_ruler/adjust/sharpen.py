@@ -17,15 +17,17 @@ from amber_ruler.register import method
 from amber_ruler.results import Comparison
 from amber_ruler.samples.records import Records
 
+_EXAMPLE = (
+    "travellers.csv --value fare --by form --control current --covariate prior_spend,prior_trips --strata home_port"
+    " --cap 0.999 --margin 0.30"
+)
+
 
 @method(
     takes="two",
     needs="values",
-    columns=("value", "strata", "covariate", "per", "cluster"),
-    examples=(
-        "travellers.csv --value fare --by form --control current --covariate prior_spend,prior_trips --strata home_port"
-        " --cap 0.999 --margin 0.30",
-    ),
+    columns=("value", "strata", "covariate", "per", "cluster", "known_on", "assigned_on"),
+    examples=(_EXAMPLE,),
     exempt={"broadcast": "one metric at a time"},
 )
 def sharpen(
@@ -42,6 +44,8 @@ def sharpen(
     theta: Theta = "within",
     per: str | None = None,
     cluster: str | None = None,
+    known_on: str | None = None,
+    assigned_on: str | None = None,
     others: Sequence[Any] = (),
     alpha: float = 0.05,
     null: ArrayLike = 0.0,
@@ -78,6 +82,9 @@ def sharpen(
     cluster : str, optional
         Column that names what was randomised, where it has several rows: the metric is then that of a row, and its
         standard error that of totals by cluster.
+    known_on, assigned_on : str, optional
+        Columns with the day on which the covariates were known and the day of assignment: a row where the one lies
+        after the other is refused.
     others : sequence of Records or Moments
         Further variants of the test, which share slopes, overall means and caps.
     alpha, null, alternative, margin, good, metric
@@ -100,10 +107,10 @@ def sharpen(
     -----
     The steps are taken in one order, whatever the order in which they are named. Values are capped. Rows become
     clusters by their totals. A ratio becomes L = R + (N − R D) / D̄ with each variant's own R and D̄ (of strata, of
-    their weighted means), and so does a covariate that is a ratio; rows of clusters are a ratio of totals and numbers of
-    rows. Covariates take θ (x − x̄) away, x̄ being over all rows of all variants; θ is taken as known. Strata are
-    weighted: the variance is Σ w² s² / n over strata and variants, s² with n − 1, and Satterthwaite's degrees of freedom
-    are those of this sum.
+    their weighted means), and so does a covariate that is a ratio; rows of clusters are a ratio of totals and numbers
+    of rows. Covariates take θ (x − x̄) away, x̄ being over all rows of all variants; θ is taken as known. Strata are
+    weighted: the variance is Σ w² s² / n over strata and variants, s² with n − 1, and Satterthwaite's degrees of
+    freedom are those of this sum.
 
     References
     ----------
@@ -120,8 +127,6 @@ def sharpen(
     True
     """
     listed: Any = covariate
-    steps = Steps(cap, cap_at, ends, strata, shares, listed, theta, per, cluster)
+    steps = Steps(cap, cap_at, ends, strata, shares, listed, theta, per, cluster, known_on, assigned_on)
     ask = shared.question(alpha, alternative, margin, good)
     return answer((treatment, control, *others), value, steps, ask, gate.finite("null", null), metric)
-
-

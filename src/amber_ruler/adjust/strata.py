@@ -73,11 +73,11 @@ def strata(
     Notes
     -----
     The difference is Σ w (m1 - m0) over strata, its variance Σ w² s² / n over strata and variants, s² with n - 1, and
-    its degrees of freedom Satterthwaite's. That is the variance for the sizes that the strata have: exact where the split
-    was made within strata, and conditional on the sizes where strata were formed afterwards (Holt & Smith 1979). There,
-    over all sizes that could have come, it is Σ w s² / n + Σ (1 - w) s² / n² with a variant's whole n (Cochran 1977, 5A.42): the two
-    estimators are the same, and differ in that. The interaction is Σ (d - d̄)² / v on one degree of freedom less than
-    strata, d̄ weighted by 1 / v.
+    its degrees of freedom Satterthwaite's. That is the variance for the sizes that the strata have: exact where the
+    split was made within strata, and conditional on the sizes where strata were formed afterwards (Holt & Smith 1979).
+    There, over all sizes that could have come, it is Σ w s² / n + Σ (1 - w) s² / n² with a variant's whole n (Cochran
+    1977, 5A.42): the two estimators are the same, and differ in that. The interaction is Σ (d - d̄)² / v on one degree
+    of freedom less than strata, d̄ weighted by 1 / v.
 
     References
     ----------

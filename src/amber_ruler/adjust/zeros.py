@@ -83,21 +83,25 @@ def geometric(
     if any(count) and zeros == "refuse":
         listed = ", ".join(f"{s.label} {c:,} of {len(s):,}" for s, c in zip((one, two), count, strict=True))
         raise DataError(
-            f"Zeros have no logarithm ({listed}). Compare the two parts with adjust.two_part: who has a value above 0, and"
-            " how large it is; or leave them out with zeros='apart'."
+            f"Zeros have no logarithm ({listed}). Compare the two parts with adjust.two_part: who has a value above 0,"
+            " and how large it is; or leave them out with zeros='apart'."
         )
     logs = [Sample(np.log(s.values[s.values > 0]), s.label) for s in (one, two)]
     welch = means(*logs, alpha=alpha, alternative=alternative)
     each = [
-        Group(g.label, g.n, float(np.exp(g.mean)), se=float(np.exp(g.mean)) * float(g.se), more=_counted(c, any(count)))
+        Group(
+            g.label,
+            g.n,
+            float(np.exp(g.mean)),
+            se=float(np.exp(g.mean)) * float(g.se),
+            more={"zeros": float(c)} if any(count) else {},
+        )
         for g, c in zip(welch.groups, count, strict=True)
     ]
     notes = []
     if any(count):
         shares = ", ".join(f"{s.label} {c:,} of {len(s):,}" for s, c in zip((one, two), count, strict=True))
-        notes.append(
-            f"Zeros are left out ({shares}): this compares the values above 0 only, and says nothing of how many there are."
-        )
+        notes.append(f"Zeros are left out ({shares}): the values above 0 are compared, not how many there are.")
     difference = np.asarray(logs[0].values.mean() - logs[1].values.mean())
     df = float(np.asarray(welch.df))
     return pair.ratio_of(
@@ -106,10 +110,6 @@ def geometric(
         source="Bland & Altman (1996), BMJ 312, 1079", quantity="adjusted mean",
         checks_=checks.missing(one, two), notes=notes,
     )  # fmt: skip
-
-
-def _counted(zeros: int, any_: bool) -> dict[str, float]:
-    return {"zeros": float(zeros)} if any_ else {}
 
 
 def _zeros(sample: Sample) -> int:
@@ -156,8 +156,8 @@ def two_part(
     Returns
     -------
     Comparison
-        Ratio of the means over all units, treatment over control, tested on the log scale. In `effects` its two factors:
-        `share`, the ratio of the shares above 0, and `amount`, the ratio of the means of the values above 0.
+        Ratio of the means over all units, treatment over control, tested on the log scale. In `effects` its two
+        factors: `share`, the ratio of the shares above 0, and `amount`, the ratio of the means of the values above 0.
 
     Raises
     ------
@@ -199,7 +199,15 @@ def two_part(
         above = s.values[s.values > 0]
         mean = float(s.values.mean())
         se = mean * float(np.sqrt(_parts(s)[2] + _parts(s)[3]))
-        each.append(Group(s.label, len(s), mean, se=se, more={"share above 0": above.size / len(s), "mean of those": float(above.mean())}))
+        each.append(
+            Group(
+                s.label,
+                len(s),
+                mean,
+                se=se,
+                more={"share above 0": above.size / len(s), "mean of those": float(above.mean())},
+            )
+        )
     told = "in two parts: how many have a value above 0, and how large it is"
     return pair.ratio_of(
         ask, (one.label, two.label), share + amount, float(np.sqrt(sum(variances))), None, at, each, metric=name,
@@ -220,7 +228,9 @@ def _parts(sample: Sample) -> tuple[float, float, float, float]:
 
 
 def _factor(ask: shared.Question, log: float, variance: float, label: str) -> EffectSize:
-    below, above = (critical * float(np.sqrt(variance)) if variance > 0 else 0.0 for critical in effects.critical_z(ask.tail))
+    below, above = (
+        critical * float(np.sqrt(variance)) if variance > 0 else 0.0 for critical in effects.critical_z(ask.tail)
+    )
     low, high = np.exp(np.array([log - below, log + above]))
     if ask.alternative == "less":
         low = 0.0

@@ -7,7 +7,7 @@ from __future__ import annotations
 
 import dataclasses
 import inspect
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from importlib import import_module
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any, Literal, get_args, get_origin
@@ -53,7 +53,7 @@ _COMMON = {
     "margin": "Smallest difference that matters.",
     "good": "Direction in which the metric is good: higher or lower.",
 }
-_FROM_THE_TABLE = ("metric", "labels", "names")  # settings that the table or other options say
+_FROM_THE_TABLE = ("metric", "labels", "names", "others")  # settings that the table or other options say
 
 By = Annotated[str, typer.Option(help="Column with the variant labels.", show_default=False)]
 Json = Annotated[bool, typer.Option("--json", help="Write JSON instead of text.")]
@@ -151,7 +151,8 @@ def _settings(method: Method) -> dict[str, tuple[Any, Any]]:
             continue
         of = _kind(name, item.annotation)
         help_ = said.get(name, _COMMON.get(name, ""))
-        plain = None if dataclasses.is_dataclass(item.default) or item.default is item.empty else item.default
+        unsaid = dataclasses.is_dataclass(item.default) or item.default in (item.empty, ())
+        plain = None if unsaid else item.default
         if _is_prior(item.annotation):
             from amber_ruler.bayes.priors import written_as
 
@@ -199,6 +200,13 @@ def _given(method: Method, given: Mapping[str, Any]) -> dict[str, Any]:
             raise InputError(f"--{name.replace('_', '-')} is needed: it has no usual value.")
         if name in _FROM_THE_TABLE or (value is None and item.default is not None):
             continue
+        if name in method.columns and value is not None:
+            found[name] = _column_names(value) if _is_list(item.annotation) else value
+            continue
+        words = [w for option in (item.annotation, *get_args(item.annotation)) for w in get_args(option)]
+        if isinstance(value, str) and value in words:
+            found[name] = value
+            continue
         if isinstance(value, str) and not _is_word(item.annotation) and not _is_prior(item.annotation):
             value = _several(f"--{name.replace('_', '-')}", value)
         if isinstance(value, str) and _is_prior(item.annotation):
@@ -209,6 +217,14 @@ def _given(method: Method, given: Mapping[str, Any]) -> dict[str, Any]:
             value = item.annotation(*(value if isinstance(value, tuple) else (value,)))  # type: ignore[operator]
         found[name] = value
     return found
+
+
+def _column_names(text: str) -> tuple[str, ...]:
+    return tuple(part.strip() for part in text.split(","))
+
+
+def _is_list(hint: Any) -> bool:
+    return any(get_origin(option) is Sequence for option in get_args(hint))
 
 
 def _priors(hint: Any) -> tuple[type, ...]:
@@ -396,13 +412,27 @@ def _from_table(method: Method, call: Any, given: dict[str, Any], settings: dict
     elif takes == "one":
         yield from _each(source, method, call, given, settings)
     else:
-        columns = [given[name] for name in method.columns] or [_needed(given, "value")]
-        by = _needed(given, "by")
-        arms: Any = source.samples(columns[0], by=by) if _by_rows(method) else source.moments(columns, by=by)
+        by, control = _needed(given, "by"), _needed(given, "control")
+        value = _needed(given, "value")
+        arms: Any
+        if method.columns:
+            arms = source.records(_columns_of(method, settings), by=by)
+        else:
+            arms = source.samples(value, by=by) if _by_rows(method) else source.moments([value], by=by)
         found = _findings(source, arms.unassigned, by, given["split"])
-        for arm, base in arms.against(_needed(given, "control")):
-            result = call(arm, base, **settings)
+        for arm, base in arms.against(control):
+            more = {"others": tuple(a for a in arms.values() if a is not arm and a is not base)}
+            result = call(arm, base, **settings, **(more if "others" in method.settings else {}))
             yield dataclasses.replace(result, checks=(*found, *result.checks))
+
+
+def _columns_of(method: Method, settings: dict[str, Any]) -> list[str]:
+    """The columns that its settings name."""
+    from amber_ruler.adjust.description import PER
+
+    given = [settings[name] for name in method.columns if settings.get(name) is not None]
+    names = [name for one in given for name in ((one,) if isinstance(one, str) else one)]
+    return list(dict.fromkeys(part.strip() for name in names for part in name.split(PER, 1)))
 
 
 def _each(source: Table, method: Method, call: Any, given: dict[str, Any], settings: dict[str, Any]) -> Iterator[Any]:

@@ -35,6 +35,11 @@ class Question(NamedTuple):
         """Level of the interval."""
         return 1 - self.alpha
 
+    def settings(self, **more: Any) -> dict[str, Any]:
+        """The same question as settings of another method."""
+        own = {"alpha": self.alpha, "alternative": self.alternative, "margin": self.margin, "good": self.good}
+        return own | more
+
     def interval(self, low: Floats | float, high: Floats | float) -> Interval:
         """Limits at the level asked for."""
         return Interval(scalar_or_array(np.asarray(low)), scalar_or_array(np.asarray(high)), 1 - self.alpha)

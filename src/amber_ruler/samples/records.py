@@ -50,6 +50,9 @@ class Rows(Protocol):
     def lacking(self, name: str) -> tuple[int, ...]:
         """Rows of each variant without a value in a column of numbers."""
 
+    def later(self, one: str, two: str) -> tuple[int, ...]:
+        """Rows of each variant where one column is greater than the other."""
+
     def filled(self, name: str, marked: str, by: float) -> Self:
         """Missing values of a column filled by one, and one more column that is 1 there and 0 elsewhere."""
 
@@ -143,7 +146,9 @@ def _column(name: str, values: ArrayLike) -> NDArray[Any]:
     try:
         numbers = own(f"column {name!r}", values)
     except InputError:
-        found = np.array([None if v is None or v != v else v for v in values], dtype=object)  # type: ignore[union-attr]
+        listed: Any = values
+        found = np.empty(len(listed), dtype=object)
+        found[:] = [None if v is None or v != v else v for v in listed]  # noqa: PLR0124 - what is not itself is missing
         found.setflags(write=False)
         return found
     if numbers.ndim != 1:
@@ -210,6 +215,15 @@ class HeldRows:
         lost = np.bincount(self.codes[np.isnan(self.numbers(name))], minlength=len(self.labels))
         return tuple(int(n) for n in lost)
 
+    def later(self, one: str, two: str) -> tuple[int, ...]:
+        """See `Rows`."""
+        pairs = zip(self.columns[one].tolist(), self.columns[two].tolist(), strict=True)
+        try:
+            late = np.array([a is not None and b is not None and a > b for a, b in pairs], dtype=np.bool_)
+        except TypeError:
+            raise DataError(f"{one!r} and {two!r} hold different kinds of values: days can't be compared.") from None
+        return tuple(int(n) for n in np.bincount(self.codes[late], minlength=len(self.labels)))
+
     def filled(self, name: str, marked: str, by: float) -> HeldRows:
         """See `Rows`."""
         values = self.numbers(name)
@@ -256,7 +270,7 @@ class HeldRows:
         units, ids = self.levels(unit)
         cells, at, codes = np.unique(self.codes * len(ids) + units, return_index=True, return_inverse=True)
         columns: dict[str, NDArray[Any]] = {
-            name: np.bincount(codes, weights=self.numbers(name), minlength=cells.size) for name in names
+            name: np.bincount(codes, weights=self.numbers(name), minlength=cells.size).astype(float) for name in names
         }
         columns["rows"] = np.bincount(codes, minlength=cells.size).astype(float)
         columns[unit] = np.array(ids, dtype=object)[cells % len(ids)]
@@ -285,7 +299,9 @@ class HeldRows:
         """See `Rows`."""
         units, ids = self.levels(unit)
         cells, codes = np.unique(self.codes * len(ids) + units, return_inverse=True)
-        sums = {name: np.bincount(codes, weights=self.numbers(name), minlength=cells.size) for name in names}
+        sums: dict[str, Floats] = {
+            name: np.bincount(codes, weights=self.numbers(name), minlength=cells.size) for name in names
+        }
         sums["rows"] = np.bincount(codes, minlength=cells.size).astype(float)
         return cells % len(ids), cells // len(ids), sums
 

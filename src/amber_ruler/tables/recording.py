@@ -93,7 +93,9 @@ class TableRecords:
         arms = [self, *others]
         for arm in arms:
             if not isinstance(arm, TableRecords) or arm.table is not self.table or arm.by != self.by:
-                raise InputError(f"The rows of {self.label!r} are in {self.table.name}: give the other's from there too.")
+                raise InputError(
+                    f"The rows of {self.label!r} are in {self.table.name}: give the other's from there too."
+                )
         for name in names:
             if name not in self.columns:
                 raise DataError.unknown(f"column of these records of {self.table.name}", name, self.columns)
@@ -122,16 +124,17 @@ class TableRows:
     @property
     def sizes(self) -> tuple[int, ...]:
         """Rows of each variant."""
-        return self._each(nw.len())
+        return self.each(nw.len())
 
-    def _each(self, count: nw.Expr) -> tuple[int, ...]:
+    def each(self, count: nw.Expr) -> tuple[int, ...]:
         """A whole number of each variant."""
         with self.table.reading():
             rows = reduce.rows_of(self.frame.group_by(self.by).agg(count.alias("count__")))
         found = {row[self.by]: int(row["count__"] or 0) for row in rows}
         return tuple(found.get(key, 0) for key in self.keys)
 
-    def _number(self, name: str) -> nw.Expr:
+    def number(self, name: str) -> nw.Expr:
+        """A column of numbers, missing ones as null."""
         if name in self.made:
             return nw.col(name)
         self.table.need([name])
@@ -139,9 +142,11 @@ class TableRows:
 
     def known(self, names: Sequence[str], *, labels: Sequence[str] = ()) -> TableRows:
         """See `Rows`."""
-        numbers = [self._number(name) for name in names]
+        numbers = [self.number(name) for name in names]
         ok = nw.all_horizontal(
-            *(~number.is_null() for number in numbers), *(~nw.col(name).is_null() for name in labels), ignore_nulls=False
+            *(~number.is_null() for number in numbers),
+            *(~nw.col(name).is_null() for name in labels),
+            ignore_nulls=False,
         )
         with self.table.reading():
             marked = self.frame.with_columns(
@@ -156,7 +161,9 @@ class TableRows:
             row = found.get(key)
             for k, name in enumerate(names):
                 if row is not None and row[f"e{k}"]:
-                    raise DataError(f"Column {name!r} holds infinite values in {int(row[f'e{k}']):,} rows of {label!r}.")
+                    raise DataError(
+                        f"Column {name!r} holds infinite values in {int(row[f'e{k}']):,} rows of {label!r}."
+                    )
             if row is None or not row["ok__"]:
                 listed = " and ".join(map(repr, (*names, *labels)))
                 raise DataError(f"Variant {label!r} has no row with a value in {listed}.")
@@ -167,17 +174,23 @@ class TableRows:
 
     def only(self, name: str) -> TableRows:
         """See `Rows`."""
-        return replace(self, frame=self.frame.filter(self._number(name) == 1))
+        return replace(self, frame=self.frame.filter(self.number(name) == 1))
 
     def lacking(self, name: str) -> tuple[int, ...]:
         """See `Rows`."""
         with self.table.reading():
-            frame = self.frame.with_columns(gone__=nw.when(self._number(name).is_null()).then(1).otherwise(0))
-        return replace(self, frame=frame)._each(nw.col("gone__").sum())
+            frame = self.frame.with_columns(gone__=nw.when(self.number(name).is_null()).then(1).otherwise(0))
+        return replace(self, frame=frame).each(nw.col("gone__").sum())
+
+    def later(self, one: str, two: str) -> tuple[int, ...]:
+        """See `Rows`."""
+        with self.table.reading():
+            frame = self.frame.with_columns(late__=nw.when(nw.col(one) > nw.col(two)).then(1).otherwise(0))
+        return replace(self, frame=frame).each(nw.col("late__").sum())
 
     def filled(self, name: str, marked: str, by: float) -> TableRows:
         """See `Rows`."""
-        number = self._number(name)
+        number = self.number(name)
         value = nw.when(number.is_null()).then(nw.lit(by)).otherwise(number).alias(name)
         mark = nw.when(number.is_null()).then(nw.lit(1.0)).otherwise(nw.lit(0.0)).alias(marked)
         frame = self.frame.with_columns(mark).with_columns(value)
@@ -193,7 +206,7 @@ class TableRows:
 
     def moments(self, names: Sequence[str], *, by: str | None = None) -> list[dict[str, Moments]]:
         """See `Rows`."""
-        numbers = [self._number(name).alias(name) for name in names]
+        numbers = [self.number(name).alias(name) for name in names]
         found: list[dict[str, Moments]] = [{} for _ in self.labels]
         key = "cell" + self.by
         text = nw.col(self.by).cast(nw.String)
@@ -211,7 +224,7 @@ class TableRows:
 
     def totals(self, names: Sequence[str], unit: str, *, within: str | None = None) -> TableRows:
         """See `Rows`."""
-        numbers = [self._number(name).alias(name) for name in names]
+        numbers = [self.number(name).alias(name) for name in names]
         levels = [] if within is None else [nw.col(within).alias("low__"), nw.col(within).alias("high__")]
         frame = self.frame.select(nw.col(self.by), nw.col(unit), *numbers, *levels)
         ends = [] if within is None else [nw.col("low__").min(), nw.col("high__").max()]
@@ -234,12 +247,12 @@ class TableRows:
             own: Any = nw.lit(float(means[0, k]))
             for j, key in enumerate(self.keys[1:], start=1):
                 own = nw.when(nw.col(self.by) == key).then(nw.lit(float(means[j, k]))).otherwise(own)
-            frame = frame.with_columns((self._number(name) - own).alias(name))
+            frame = frame.with_columns((self.number(name) - own).alias(name))
         return replace(self, frame=frame, made=self.made | set(names))
 
     def by_unit(self, names: Sequence[str], unit: str) -> tuple[NDArray[np.intp], NDArray[np.intp], dict[str, Floats]]:
         """See `Rows`."""
-        numbers = [self._number(name).alias(f"v{k}") for k, name in enumerate(names)]
+        numbers = [self.number(name).alias(f"v{k}") for k, name in enumerate(names)]
         frame = self.frame.select(nw.col(self.by), nw.col(unit).alias("unit__"), *numbers)
         sums = [nw.col(f"v{k}").sum() for k in range(len(names))]
         with self.table.reading():
@@ -261,15 +274,13 @@ class TableRows:
         with self.table.reading():
             frame = self.frame.select(*(e.alias(name) for name, e in asked.items()))
             (row,) = reduce.rows_of(frame.select(*(nw.col(name).sum() for name in asked)))
-        return [
-            {name: float(row[f"s{k}_{j}"] or 0.0) for j, name in enumerate(made)} for k, made in enumerate(makes)
-        ]
+        return [{name: float(row[f"s{k}_{j}"] or 0.0) for j, name in enumerate(made)} for k, made in enumerate(makes)]
 
     def values(self, name: str) -> list[Floats]:
         """See `Rows`."""
         found = []
         for key in self.keys:
-            mine = self.frame.filter(nw.col(self.by) == key).select(self._number(name).alias(name))
+            mine = self.frame.filter(nw.col(self.by) == key).select(self.number(name).alias(name))
             with self.table.reading():
                 found.append(np.asarray(reduce.collected(mine)[name].to_numpy(), dtype=np.float64))
         return found
@@ -298,7 +309,7 @@ class _Numbers(Mapping[str, nw.Expr]):
         self.rows = rows
 
     def __getitem__(self, name: str) -> nw.Expr:
-        return self.rows._number(name)
+        return self.rows.number(name)
 
     def __iter__(self) -> Any:
         return iter(self.rows.names)

@@ -271,32 +271,36 @@ def _worth(part: Adjustment) -> str:
     if removed < 0:
         grown = numbers.number(math.sqrt(1 - removed))
         return f"{together}the standard error is {grown} times the raw one"
-    return (
-        f"{together}{numbers.percent(removed)} of the variance is taken away, as if there were"
-        f" {numbers.number(float(np.asarray(part.as_if)))} times as many units ({numbers.whole(float(part.units_saved))} more)"
-    )
+    times, more = numbers.number(float(np.asarray(part.as_if))), numbers.whole(float(part.units_saved))
+    gone = f"{numbers.percent(removed)} of the variance is taken away"
+    return f"{together}{gone}, as if there were {times} times as many units ({more} more)"
 
 
 class _Strata:
     def blocks(self, part: Strata, result: Measurement) -> list[Block]:
         effects = part.effects
+        alone = np.ndim(result.estimate) == 0  # of several effects the result itself tells all but how many units
         estimate, low, high, p = (
-            np.ravel(v) for v in (effects.estimate, effects.interval.low, effects.interval.high, effects.p_value)
+            np.ravel(np.asarray(v))
+            for v in (effects.estimate, effects.interval.low, effects.interval.high, effects.p_value)
         )
         sizes = [np.ravel(g.n) for g in effects.groups]
         table = []
         for k, label in enumerate(_named(effects)[:_MOST_STRATA]):
-            texts = numbers.together(*(float(v[k]) for v in (estimate, low, high)), width=float(high[k] - estimate[k]))
-            share = () if part.weights is None else (numbers.percent(float(part.weights[k])),)
-            told = numbers.p_value(float(p[k]), effects.alpha)
-            table.append((label, *share, *(numbers.whole(float(n[k])) for n in sizes), *texts, told))
+            row = [label, *(() if part.weights is None else (numbers.percent(float(part.weights[k])),))]
+            row += [numbers.whole(float(n[k])) for n in sizes]
+            if alone:
+                ends = (float(v[k]) for v in (estimate, low, high))
+                row += numbers.together(*ends, width=float(high[k] - low[k]) / 2)
+                row.append(numbers.p_value(float(p[k]), effects.alpha))
+            table.append(tuple(row))
         counted = () if part.weights is None else ("counts",)
-        header = (part.column, *counted, *(f"n {g.label}" for g in effects.groups), "difference", "low", "high", "p")
-        found: list[Block] = [Grid(header, tuple(table))]
+        header = [part.column, *counted, *(f"n {g.label}" for g in effects.groups)]
+        header += ["difference", "low", "high", "p"] if alone else []
         said = [f"{estimate.size - _MOST_STRATA:,} more in .strata.effects"] if estimate.size > _MOST_STRATA else []
         if part.interaction is not None:
             said.append(f"{_apart(part)}: {_interaction(part)}")
-        return [*found, *([Lines(tuple(said))] if said else [])]
+        return [Grid(tuple(header), tuple(table)), *([Lines(tuple(said))] if said else [])]
 
     def clause(self, part: Strata, result: Measurement) -> str:
         return "" if part.interaction is None else f"; {_apart(part)} ({_interaction(part)})"
@@ -315,17 +319,21 @@ def _named(effects: Comparison) -> list[str]:
 
 def _apart(part: Strata) -> str:
     test = part.interaction
-    differ = test is not None and float(test.p_value) < test.alpha
-    return f"the effects differ by {part.column}" if differ else f"no difference of effects by {part.column} is shown"
+    shown = test is not None and float(test.p_value) < test.alpha
+    if test is not None and test.name == "t":
+        return f"the effect {'changes' if shown else 'is not shown to change'} with {part.column}"
+    return f"the effects differ by {part.column}" if shown else f"no difference of effects by {part.column} is shown"
 
 
 def _interaction(part: Strata) -> str:
     test = part.interaction
     if test is None or test.statistic is None or not isinstance(test.df, float):
         return ""
-    statistic = numbers.number(float(test.statistic))
+    name = "trend t" if test.name == "t" else "χ²"
     p = numbers.p_value(float(test.p_value), test.alpha)
-    return f"χ² {statistic} on {test.df:g} df, p {p if p.startswith('<') else f'= {p}'}"
+    return (
+        f"{name} {numbers.number(float(test.statistic))} on {test.df:,.0f} df, p {p if p.startswith('<') else f'= {p}'}"
+    )
 
 
 class _Correction:
