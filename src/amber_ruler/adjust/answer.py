@@ -11,9 +11,9 @@ import numpy as np
 from amber_ruler.adjust import pair
 from amber_ruler.adjust.cells import Adjusted, Cells, adjusted, is_mark, slopes
 from amber_ruler.adjust.description import Steps
-from amber_ruler.adjust.prepared import Prepared, linearised, prepare
+from amber_ruler.adjust.prepared import Prepared, linearised, lost, prepare
 from amber_ruler.errors import DataError, InputError
-from amber_ruler.measure import checks, means, shared
+from amber_ruler.measure import means, shared
 from amber_ruler.numeric import chisquare, normal
 from amber_ruler.numeric.gate import Floats, scalar_or_array
 from amber_ruler.results import Adjustment, Axis, Check, Comparison, Strata, Test
@@ -176,11 +176,11 @@ def _as_ratio(
         pair.Arm(cells.labels[k], cells.n[k].sum(axis=0), one.mean + found.origin, one.variance, one.df, one.tail)
         for k, one in enumerate(both)
     ]
-    lost = [m.missing for m in cells.whole[:2]]
     return pair.compare(
         ask, arms, null, metric=name, method="", source="", axis=cells.axis,
         quantity="ratio" if found.ratio else "adjusted mean",
-        checks_=_lost(cells.labels, lost, [m.n for m in found.raw]), few=[cells.n[:2].min(axis=1)],
+        checks_=lost(cells.labels, [m.missing for m in cells.whole[:2]], [m.n for m in found.raw]),
+        few=[cells.n[:2].min(axis=1)],
     )  # fmt: skip
 
 
@@ -188,13 +188,6 @@ def _skewness(raw: Comparison | None, result: Comparison) -> tuple[Check, ...]:
     """What was seen of the raw values, where the adjusted ones aren't known one by one."""
     named = {check.name for check in result.checks}
     return () if raw is None or "skewness" in named else tuple(c for c in raw.checks if c.name == "skewness")
-
-
-def _lost(labels: Sequence[str], lost: Sequence[int], kept: Sequence[Any]) -> tuple[Check, ...]:
-    groups = [
-        Summary(n, 0.0, 1.0, label, k) for label, k, n in zip(labels, lost, kept, strict=False) if np.ndim(n) == 0
-    ]
-    return checks.missing(*groups)
 
 
 def _raw(found: Prepared, steps: Steps, ask: shared.Question, null: Floats, name: str) -> Comparison | None:

@@ -10,15 +10,15 @@ import numpy as np
 from numpy.typing import ArrayLike
 
 from amber_ruler.adjust import pair
-from amber_ruler.adjust.prepared import rows_of
+from amber_ruler.adjust.prepared import cells_of, left_out, rows_of
 from amber_ruler.effects import Alternative
 from amber_ruler.errors import DataError, InputError
-from amber_ruler.measure import checks, means, shared
+from amber_ruler.measure import means, shared
 from amber_ruler.numeric import gate, normal
 from amber_ruler.numeric.gate import scalar_or_array
 from amber_ruler.register import method
 from amber_ruler.results import Adjustment, Check, Comparison, EffectSize, Group
-from amber_ruler.samples import Records, Summary
+from amber_ruler.samples import Records
 from amber_ruler.samples.records import Rows
 
 _UPTAKE = "Imbens & Angrist (1994), Econometrica 62, 467-475"
@@ -136,14 +136,8 @@ def weights(
     return pair.compare(
         ask, arms, gate.finite("null", null), metric=metric or value, method=f"two weighted means, {how}",
         source=source, said=f", weighted by {weight}", parts=(part,),
-        checks_=tuple(c for c in raw.checks if c.name == "missing values") or lost(rows),
+        checks_=left_out(rows),
     )  # fmt: skip
-
-
-def lost(rows: Rows) -> tuple[Check, ...]:
-    """Say how many rows lacked what was needed."""
-    each = zip(rows.labels, rows.left_out, rows.sizes, strict=True)
-    return checks.missing(*(Summary(n, 0.0, 1.0, label, k) for label, k, n in each))
 
 
 def _unused(name: str, taken: Sequence[str]) -> str:
@@ -267,7 +261,7 @@ def triggered(
     result = pair.compare(
         ask, arms, at, metric=metric or value, method="exposed units only, diluted to all",
         source="Deng & Hu (2015), WSDM, 349-358", said=f", exposed by {exposed}", se=share * se, df=df, lifts=False,
-        checks_=(*_alike(marks, seen, exposed), *(c for c in inner.checks if c.name == "skewness"), *lost(rows)),
+        checks_=(*_alike(marks, seen, exposed), *(c for c in inner.checks if c.name == "skewness"), *left_out(rows)),
     )  # fmt: skip
     told = f"units exposed by {exposed} only, {100 * share:.4g}% of all, diluted to all"
     part = pair.gained([told], raw, share * se, sum(total))
@@ -367,15 +361,8 @@ def compliers(
     >>> round(r.estimate, 4), round(r.se, 4)
     (3.3333, 2.0896)
     """
-    from amber_ruler.adjust.cells import Cells, read
-
     ask = shared.question(alpha, alternative, margin, good)
-    if hasattr(treatment, "together"):
-        rows = rows_of((treatment, control), [value, taken])
-        cells = Cells.of(rows.moments([value, taken]))
-    else:
-        given = zip((treatment, control), ("treatment", "control"), strict=True)
-        cells = Cells.of([read(arm, [value, taken], strata=False, role=role) for arm, role in given])
+    cells, missing = cells_of((treatment, control), [value, taken])
     n, s = cells.n[:2, 0], cells.squares[:2, 0]
     away = (cells.means[0, 0] - cells.means[1, 0]) + (cells.tails[0, 0] - cells.tails[1, 0])
     gap, uptake = away[..., 0], away[..., 1]
@@ -410,7 +397,7 @@ def compliers(
         ask, (shifted, arms[1]._replace(tail=np.asarray(0.0))), at, metric=name,
         method="difference of means over difference in uptake", source=_UPTAKE, se=se, df=df, lifts=False,
         said=f", of taking up {taken}",
-        checks_=checks.missing(*(Summary(m.n, 0.0, 1.0, m.label, m.missing) for m in cells.whole[:2])),
+        checks_=missing,
     )  # fmt: skip
     critical = abs(float(np.asarray(result.critical)))
     robust, said = _anderson_rubin(float(gap), float(uptake), total, critical, ask)

@@ -13,7 +13,7 @@ from amber_ruler.adjust import pair
 from amber_ruler.adjust.answer import answer, balances, covariates_told
 from amber_ruler.adjust.cells import inverse
 from amber_ruler.adjust.description import Covariate, Steps
-from amber_ruler.adjust.prepared import Prepared, from_rows, rows_of
+from amber_ruler.adjust.prepared import Prepared, from_rows, left_out, rows_of
 from amber_ruler.effects import Alternative
 from amber_ruler.errors import DataError, InputError
 from amber_ruler.measure import means, shared
@@ -181,12 +181,8 @@ def clusters(
         ask, arms, at, metric=name, method=f"two means, {how}", source=source, covariance=spread[0, 1],
         df=np.asarray(df), said=f", clustered by {cluster}", facts=facts, parts=(part,),
         few=[np.asarray(float(_FEW * 2))],
-        checks_=(*seen, *found.checks, *balances(found.cells, np.ones(1)), *_missing(raw)),
+        checks_=(*seen, *found.checks, *balances(found.cells, np.ones(1)), *left_out(rows)),
     )  # fmt: skip
-
-
-def _missing(raw: Comparison) -> tuple[Check, ...]:
-    return tuple(check for check in raw.checks if check.name == "missing values")
 
 
 def _read(found: Prepared, rows: Rows, value: str, cluster: str) -> _Clusters:
@@ -444,17 +440,12 @@ def quantiles(
     )  # fmt: skip
     called = "median" if share == 0.5 else f"{100 * share:g}% quantile"
     part = Adjustment(steps=(f"errors clustered by {cluster}",))
-    lost = tuple(
-        Check("missing values", f"left out: {label} {k:,}", "The result speaks for rows with a value.", "note")
-        for label, k in zip(rows.labels, rows.left_out, strict=True)
-        if k
-    )
     return pair.compare(
         ask, (one, two), gate.finite("null", null), metric=f"{called} of {metric or value}",
         method="difference of two quantiles, density form with clustered errors",
         source="Deng, Knoblich & Lu (2018), KDD, 233-242", said=f", clustered by {cluster}", quantity="quantile",
         lifts=False, parts=(part,), few=[np.asarray(float(_FEW * 2))],
-        checks_=(*_seen(cluster, rows.labels, [p.clusters for p in places], 0), *lost),
+        checks_=(*_seen(cluster, rows.labels, [p.clusters for p in places], 0), *left_out(rows)),
     )  # fmt: skip
 
 

@@ -11,9 +11,11 @@ import numpy as np
 from amber_ruler.adjust.cells import MARK, Cells, marked, read
 from amber_ruler.adjust.description import Steps
 from amber_ruler.errors import DataError, InputError
+from amber_ruler.measure.checks import missing as said_missing
 from amber_ruler.moments import Moments
 from amber_ruler.numeric.gate import Floats
 from amber_ruler.results import Check
+from amber_ruler.samples import Summary
 from amber_ruler.samples.records import Make, Records, Rows
 
 _BY_CHANCE = 6.0  # standard errors by which a share of missing covariates doesn't differ in a sound test
@@ -61,6 +63,28 @@ def rows_of(arms: Sequence[Any], numbers: Sequence[str], labels: Sequence[str] =
     """Rows of all variants with these columns; those that lack one of them are left out and counted."""
     together = rows_together(arms, (*numbers, *labels))
     return together.known(numbers, labels=labels)
+
+
+def cells_of(arms: Sequence[Any], columns: Sequence[str], *, strata: str = "") -> tuple[Cells, tuple[Check, ...]]:
+    """Moments of some columns of each variant, from its rows or its moments; and how many rows were left out."""
+    if hasattr(arms[0], "together"):
+        rows = rows_of(arms, columns, [strata] if strata else ())
+        cells = Cells.of(rows.moments(columns, by=strata or None), strata=strata)
+        return cells, left_out(rows)
+    each = [read(a, columns, strata=bool(strata), role=_ROLES[min(k, 1)]) for k, a in enumerate(arms)]
+    cells = Cells.of(each, strata=strata)
+    return cells, lost(cells.labels, [int(a.missing) for a in arms], [m.n for m in cells.whole])
+
+
+def left_out(rows: Rows) -> tuple[Check, ...]:
+    """Say how many rows lacked what was needed."""
+    return lost(rows.labels, rows.left_out, rows.sizes)
+
+
+def lost(labels: Sequence[str], missing: Sequence[int], kept: Sequence[Any]) -> tuple[Check, ...]:
+    """Say how many rows lacked what was needed."""
+    each = zip(labels, missing, kept, strict=False)
+    return said_missing(*(Summary(n, 0.0, 1.0, label, k) for label, k, n in each if np.ndim(n) == 0))
 
 
 def rows_together(arms: Sequence[Any], names: Sequence[str], why: str = "single rows are needed") -> Rows:

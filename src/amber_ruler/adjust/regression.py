@@ -174,7 +174,7 @@ def regression(
         ask, (one, two), gate.finite("null", null), metric=metric or value, covariance=spread[0, 1], df=np.asarray(df),
         method=f"least squares, {said}, errors {errors.upper() if errors != 'equal' else errors}",
         source=_SOURCES[slopes], said=f", adjusted for {' and '.join(steps.covariate)}",
-        checks_=(*found.checks, *balances(cells, np.ones(1)), *_missing(raw)),
+        checks_=(*found.checks, *balances(cells, np.ones(1)), *(c for c in raw.checks if c.name == "missing values")),
         notes=[f"{name} is the same in every row: left out." for name in dropped],
     )  # fmt: skip
     each = {
@@ -185,10 +185,6 @@ def regression(
     told = f"{covariates_told(names)}, by least squares, {said}" if names else "by least squares"
     part = pair.gained([told], raw, result.se, n, slopes=each)
     return replace(result, parts=(part,))
-
-
-def _missing(raw: Comparison) -> tuple[Any, ...]:
-    return tuple(check for check in raw.checks if check.name == "missing values")
 
 
 def _without_constant(cells: Cells) -> tuple[Cells, list[str]]:

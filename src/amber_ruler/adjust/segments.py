@@ -11,19 +11,18 @@ from numpy.typing import ArrayLike
 
 from amber_ruler.adjust import pair
 from amber_ruler.adjust.answer import interaction
-from amber_ruler.adjust.cells import Cells, read
-from amber_ruler.adjust.chances import lost
-from amber_ruler.adjust.prepared import rows_of
+from amber_ruler.adjust.cells import Cells
+from amber_ruler.adjust.prepared import cells_of, left_out, rows_of
 from amber_ruler.bayes import shrink
 from amber_ruler.effects import Alternative
 from amber_ruler.errors import DataError, InputError
-from amber_ruler.measure import checks, means, shared
+from amber_ruler.measure import means, shared
 from amber_ruler.moments import Moments
 from amber_ruler.multiplicity import correct
 from amber_ruler.numeric import gate, student
 from amber_ruler.numeric.gate import Floats
 from amber_ruler.register import method
-from amber_ruler.results import Axis, Check, Comparison, EffectSize, Interval, Strata, Test
+from amber_ruler.results import Axis, Comparison, EffectSize, Interval, Strata, Test
 from amber_ruler.samples import Records, Summary
 
 Corrections = Literal[
@@ -102,20 +101,7 @@ def segments(
     ask = shared.question(alpha, alternative, margin, good)
     if not isinstance(segment, str) or segment == value:
         raise InputError.rule("segment", segment, "the name of a column of its own")
-    missing: tuple[Check, ...] = ()
-    if hasattr(treatment, "together"):
-        rows = rows_of((treatment, control), [value], [segment])
-        cells = Cells.of(rows.moments([value], by=segment), strata=segment)
-        missing = lost(rows)
-    else:
-        given = zip((treatment, control), ("treatment", "control"), strict=True)
-        cells = Cells.of([read(arm, [value], strata=True, role=role) for arm, role in given], strata=segment)
-        missing = checks.missing(
-            *(
-                Summary(m.n, 0.0, 1.0, m.label, arm.missing)
-                for m, arm in zip(cells.whole, (treatment, control), strict=True)
-            )
-        )
+    cells, missing = cells_of((treatment, control), [value], strata=segment)
     if len(cells.levels) < 2:
         raise DataError(f"There is one segment of {segment!r} only: nothing can differ.")
     axis = Axis(segment, cells.levels)
@@ -140,10 +126,6 @@ def segments(
         notes=(*found.notes, "Each segment was looked at by itself: believe the interaction before any one of them."),
         parts=(*found.parts, part),
     )
-
-
-def _missing(arms: tuple[Any, ...]) -> tuple[int, ...]:
-    return tuple(int(arm.missing) for arm in arms)
 
 
 def _shrunken(each: Comparison, ask: shared.Question) -> dict[str, EffectSize]:
@@ -219,12 +201,7 @@ def before_after(
     ask = shared.question(alpha, alternative, margin, good)
     if not isinstance(before, str) or before == value:
         raise InputError.rule("before", before, "the name of a column of its own")
-    if hasattr(treatment, "together"):
-        rows = rows_of((treatment, control), [value, before])
-        cells = Cells.of(rows.moments([value, before]))
-    else:
-        given = zip((treatment, control), ("treatment", "control"), strict=True)
-        cells = Cells.of([read(arm, [value, before], strata=False, role=role) for arm, role in given])
+    cells, _ = cells_of((treatment, control), [value, before])
     name = metric or value
     settings = ask.settings(null=gate.finite("null", null), metric=name)
     raw = means(*(m.complete(value) for m in cells.whole[:2]), **settings)
@@ -343,7 +320,7 @@ def novelty(
     result = pair.compare(
         ask, arms, 0.0, metric=metric or value, method="a difference for each age, unequal variances",
         source="Kohavi, Tang & Xu (2020), Trustworthy Online Controlled Experiments, chapter 3", axis=axis,
-        said=f", by {age}", lifts=False, checks_=lost(rows),
+        said=f", by {age}", lifts=False, checks_=left_out(rows),
     )  # fmt: skip
     trend, slope = _trend(rows, (value, age, unit), arms, ages[order], ask.alpha)
     part = Strata(column=age, effects=replace(result, parts=()), interaction=trend)

@@ -299,9 +299,11 @@ class HeldRows:
         """See `Rows`."""
         units, ids = self.levels(unit)
         cells, codes = np.unique(self.codes * len(ids) + units, return_inverse=True)
-        sums: dict[str, Floats] = {
-            name: np.bincount(codes, weights=self.numbers(name), minlength=cells.size) for name in names
-        }
+        sums: dict[str, Floats] = {}
+        for name in names:
+            sums[name] = np.asarray(
+                np.bincount(codes, weights=self.numbers(name), minlength=cells.size), dtype=np.float64
+            )
         sums["rows"] = np.bincount(codes, minlength=cells.size).astype(float)
         return cells % len(ids), cells // len(ids), sums
 
