@@ -6,12 +6,14 @@ import hashlib
 import json
 import math
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING, Any, Protocol
+
+import numpy as np
 
 from amber_ruler.errors import DataError, ExperimentFileError
 from amber_ruler.moments import Moments, merge
-from amber_ruler.results import Group, Result
+from amber_ruler.results import Axis, Group, Result
 from amber_ruler.samples import ByVariant, Sample
 
 if TYPE_CHECKING:
@@ -35,6 +37,9 @@ class Rows(Protocol):
 
     def overall(self, columns: str | list[str]) -> Moments:
         """Moments of columns over all rows."""
+
+    def capped(self, column: str, cap: float) -> Rows:
+        """With a column capped at its own quantile."""
 
     def clusters(self, value: str, *, by: str) -> Any:
         """Number, size and intraclass correlation of clusters."""
@@ -142,6 +147,48 @@ class Digest:
             {v: merge(each).relabel(v) for v, each in sorted(parts.items())}, column=self.by, unassigned=self.unassigned
         )
 
+    def by_stratum(self, metric: str) -> ByVariant[Moments]:
+        """Moments of a metric and the covariates for each variant, stacked along the strata: for `adjust.strata`."""
+        if not self.strata:
+            raise DataError("This digest has no strata: make it with strata=, the column that holds them.")
+        levels = sorted({cell[1] for cell, found in self.cells.items() if metric in found})
+        each = {level: self.moments(metric, stratum=level) for level in levels}
+        found = {}
+        for variant in self.moments(metric):
+            for level in levels:
+                if variant not in each[level]:
+                    raise DataError(f"Variant {variant!r} has no row in stratum {level!r} of {self.strata!r}.")
+            found[variant] = Moments.stack({level: each[level][variant] for level in levels}, axis=self.strata)
+        return ByVariant(found, column=self.by, unassigned=self.unassigned)
+
+    def every_metric(self) -> ByVariant[Moments]:
+        """Moments of all metrics for each variant, stacked along them: one call compares them all.
+
+        The metric's column is called "value", whichever it is.
+
+        Examples
+        --------
+        >>> import amber_ruler as ar
+        >>> trips = ar.table(ar.demo.path("travellers"))
+        >>> kept = trips.digest(["fare", "booked"], by="form", covariates=["prior_trips"]).every_metric()
+        >>> r = ar.adjust.cuped(kept["short"], kept["current"], value="value", covariate="prior_trips")
+        >>> r.axis.labels
+        ('fare', 'booked')
+        """
+        twice = [metric for metric in self.metrics if metric in self.covariates]
+        if twice:
+            raise DataError(f"{twice[0]!r} is metric and covariate at once: ask for it by itself.")
+        variants = sorted({cell[0] for cell in self.cells})
+        found = {}
+        for variant in variants:
+            cells = [held for cell, held in self.cells.items() if cell[0] == variant]
+            lacking = [metric for metric in self.metrics if any(metric not in held for held in cells)]
+            if lacking:
+                raise DataError(f"Variant {variant!r} has cells without {lacking[0]!r}: ask for that metric by itself.")
+            parts = [_side_by_side([held[metric] for metric in self.metrics], self.metrics) for held in cells]
+            found[variant] = merge(parts).relabel(variant)
+        return ByVariant(found, column=self.by, unassigned=self.unassigned)
+
     def daily(self, metric: str) -> Daily:
         """Mean of a metric on each day in each variant; `plot()` draws the series."""
         return _daily(self, metric)
@@ -205,6 +252,19 @@ class Digest:
                 for cell, found in sorted(self.cells.items())
             ],
         }
+
+
+def _side_by_side(each: list[Moments], metrics: tuple[str, ...]) -> Moments:
+    """Moments of one cell along the metrics."""
+    arrays = (np.array([getattr(m, name) for m in each]) for name in ("n", "means", "comoments", "tails"))
+    n, means, comoments, tails = arrays
+    own = {}
+    if any(m.own for m in each):
+        alone = [m.select(metric) for m, metric in zip(each, metrics, strict=True)]
+        own = {"value": replace(_side_by_side([replace(m, own={}) for m in alone], metrics), columns=("value",))}
+    columns = ("value", *each[0].columns[1:])
+    missing = sum(m.missing for m in each)
+    return Moments(columns, n, means, comoments, each[0].label, missing, tails, Axis("metric", metrics), own)
 
 
 def _checksum(body: dict[str, Any]) -> str:

@@ -50,6 +50,9 @@ def answer(
     name = metric or (value if steps.per is None else f"{value} per {steps.per}")
     shares = _shares(found.cells, steps)
     cells = linearised(found, shares)
+    if len(cells.columns) > 1 and np.any(cells.n < 3):
+        few = cells.labels[int(np.argwhere(cells.n < 3)[0][0])]
+        raise DataError(f"Variant {few!r} has 2 units{' in a stratum' if steps.strata else ''}: covariates need 3.")
     fitted = slopes(cells, steps.theta, shares if steps.strata else None)
     after = adjusted(cells, fitted.slopes)
     weights = _by_precision(cells, after) if steps.shares == "precision" else shares

@@ -7,7 +7,6 @@ from dataclasses import replace
 from typing import Any, Literal, NamedTuple
 
 import numpy as np
-from numpy.typing import ArrayLike
 
 from amber_ruler import effects
 from amber_ruler.adjust import pair
@@ -58,7 +57,7 @@ def cap(
     before: str | None = None,
     others: Sequence[Any] = (),
     alpha: float = 0.05,
-    null: ArrayLike = 0.0,
+    null: float = 0.0,
     alternative: Alternative = "two-sided",
     margin: float | None = None,
     good: Literal["higher", "lower"] = "higher",
@@ -72,8 +71,8 @@ def cap(
         The values, or rows that hold them.
     value : str, optional
         Column with the metric, of Records.
-    cap : float, between 0.5 and 1
-        Quantile at which values are capped.
+    cap : float, between 0.5 and 1, optional
+        Quantile at which values are capped; 0.99 unless cap_at is given.
     cap_at : float
         Value at which they are capped, instead.
     ends : "upper" or "both"
@@ -119,8 +118,7 @@ def cap(
     """
     ask = shared.question(alpha, alternative, margin, good)
     gate.choice("of", of, ("all", "own"))
-    if (cap is None) == (cap_at is None):
-        raise InputError("Give cap, a quantile, or cap_at, a value.", name="cap")
+    cap = 0.99 if cap is None and cap_at is None else cap
     steps = Steps(cap=cap, cap_at=cap_at, ends=ends)
     name, arms = _as_records((treatment, control, *others), value)
     at = gate.finite("null", null)
@@ -164,8 +162,8 @@ def _own_caps(
     samples: Sequence[Sample], share: float, ends: str, ask: shared.Question, null: Floats, name: str,
     lost: Sequence[int],
 ) -> Comparison:  # fmt: skip
-    cuts = [_winsorised(s, share, both=ends == "both") for s in samples]
     raw = means(*samples, **ask.settings(null=null, metric=name))
+    cuts = [_winsorised(s, share, both=ends == "both") for s in samples]
     facts: dict[str, float] = {}
     for s, c in zip(samples, cuts, strict=True):
         facts[f"capped {s.label}"] = float(c.moved)
@@ -249,7 +247,7 @@ def trim(
     *,
     share: float = 0.2,
     alpha: float = 0.05,
-    null: ArrayLike = 0.0,
+    null: float = 0.0,
     alternative: Alternative = "two-sided",
     margin: float | None = None,
     good: Literal["higher", "lower"] = "higher",
@@ -295,10 +293,10 @@ def trim(
     ask = shared.question(alpha, alternative, margin, good)
     cut = _share(share)
     one, two = groups.two(treatment, control, "values")
-    cuts = [_trimmed(s, cut) for s in (one, two)]
     name = groups.named(metric, "value", one, two)
     at = gate.finite("null", null)
     raw = means(one, two, **ask.settings(null=null, metric=name))
+    cuts = [_trimmed(s, cut) for s in (one, two)]
     listed = ", ".join(f"{s.label} {c.moved:,} of {c.n:,}" for s, c in zip((one, two), cuts, strict=True))
     told = f"{100 * cut:g}% trimmed at each end ({listed} left out)"
     return _cut_result(
@@ -343,7 +341,7 @@ def trimmed_pairs(
     share: float = 0.2,
     of: Literal["sides", "differences"] = "sides",
     alpha: float = 0.05,
-    null: ArrayLike = 0.0,
+    null: float = 0.0,
     alternative: Alternative = "two-sided",
     margin: float | None = None,
     good: Literal["higher", "lower"] = "higher",

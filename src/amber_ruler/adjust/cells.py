@@ -181,7 +181,7 @@ def read(given: Any, names: Sequence[str], *, strata: bool, role: str) -> dict[s
     """Moments as given for one variant, by stratum where they are stacked along one."""
     if not isinstance(given, Moments):
         raise InputError(
-            f"The {role} must be Records (the rows, with their columns) or Moments of {' and '.join(names)},"
+            f"{role} must be Records (the rows, with their columns) or Moments of {' and '.join(names)},"
             f" not {type(given).__name__}."
         )
     label = given.label or role
@@ -209,38 +209,33 @@ def marked(arms: Sequence[dict[str, Moments]], mark: str) -> list[dict[str, Mome
             f"Some rows lack one of the covariates {' and '.join(map(repr, known))}, and moments don't say which: give"
             " table.records(…), or one covariate."
         )
-    for m in each:
-        if np.ndim(m.n):
-            raise DataError(f"Rows lack the covariate {known[0]!r}: ask one comparison at a time.")
-        if m.n == 0:
-            raise DataError(f"The covariate {known[0]!r} has no value in any row of variant {m.label!r}.")
-    fill = sum(m.n * float(m.means[1]) for m in each) / sum(m.n for m in each)
+    joint = sum(np.asarray(m.n) for m in each)
+    if np.any(joint == 0) or any(np.any(np.asarray(m.n) == 0) for m in each):
+        raise DataError(f"The covariate {known[0]!r} has no value in any row of a variant (and stratum).")
+    fill = sum(m.n * m.means[..., 1] for m in each) / joint
     return [{level: _beside(m, metric, fill, mark) for level, m in arm.items()} for arm in arms]
 
 
-def _beside(joint: Moments, metric: str, fill: float, mark: str) -> Moments:
+def _beside(joint: Moments, metric: str, fill: Floats, mark: str) -> Moments:
+    """Metric, filled covariate and mark over all rows with the metric, from the joint rows and the metric's own."""
+    alone = joint.own.get(metric, joint.complete(metric))
+    n, some = np.asarray(alone.n, dtype=float), np.asarray(joint.n, dtype=float)
+    share = (n - some) / n  # of rows that lack the covariate
+    gap = (joint.means[..., 0] - alone.means[..., 0]) + (joint.tails[..., 0] - alone.tails[..., 0])
+    away = (joint.means[..., 1] - fill) + joint.tails[..., 1]
+    c = np.zeros((*joint.comoments.shape[:-2], 3, 3))
+    c[..., 0, 0] = alone.comoments[..., 0, 0]
+    c[..., 1, 1] = joint.comoments[..., 1, 1] + some * share * away**2
+    c[..., 2, 2] = some * share
+    c[..., 0, 1] = c[..., 1, 0] = joint.comoments[..., 0, 1] + some * away * gap
+    c[..., 0, 2] = c[..., 2, 0] = -some * gap
+    c[..., 1, 2] = c[..., 2, 1] = -some * share * away
+    shift = (some / n) * away
+    mean = fill + shift
+    means = np.stack([alone.means[..., 0], mean, share], axis=-1)
+    tails = np.stack([alone.tails[..., 0], shift - (mean - fill), np.zeros_like(share)], axis=-1)
     columns = (*joint.columns, mark)
-    wide = replace(
-        joint.complete(metric),
-        columns=columns,
-        means=np.array([*joint.means, 0.0]),
-        mean_tails=np.array([*joint.tails, 0.0]),
-        comoments=np.pad(joint.comoments, (0, 1)),
-        shape=None,
-    )
-    if metric not in joint.own:
-        return wide
-    alone = joint.own[metric]
-    lost = int(alone.n - joint.n)
-    # The metric of the rows that lack the covariate: all rows less the joint ones.
-    gap = (float(joint.means[0]) - float(alone.means[0])) + (float(joint.tails[0]) - float(alone.tails[0]))
-    away = -gap * joint.n / lost
-    mean = float(alone.means[0]) + away
-    squares = float(alone.comoments[0, 0] - joint.comoments[0, 0]) - joint.n * gap**2 - lost * away**2
-    rest = np.zeros((3, 3))
-    rest[0, 0] = max(squares, 0.0)
-    other = replace(wide, n=lost, means=np.array([mean, fill, 1.0]), mean_tails=None, comoments=rest, missing=0)
-    return replace(wide + other, missing=max(joint.missing - lost, 0))
+    return Moments(columns, alone.n, means, c, joint.label, alone.missing, tails, joint.axis)
 
 
 def inverse(squares: Floats, names: Sequence[str], where: str = "") -> tuple[Floats, int]:

@@ -7,7 +7,6 @@ from dataclasses import replace
 from typing import Any, Literal
 
 import numpy as np
-from numpy.typing import ArrayLike
 
 from amber_ruler.adjust import pair
 from amber_ruler.adjust.prepared import cells_of, left_out, rows_of
@@ -41,7 +40,7 @@ def weights(
     form: Literal["normalised", "total"] = "normalised",
     population: float | tuple[float, float] | None = None,
     alpha: float = 0.05,
-    null: ArrayLike = 0.0,
+    null: float = 0.0,
     alternative: Alternative = "two-sided",
     margin: float | None = None,
     good: Literal["higher", "lower"] = "higher",
@@ -184,7 +183,7 @@ def triggered(
     value: str,
     exposed: str,
     alpha: float = 0.05,
-    null: ArrayLike = 0.0,
+    null: float = 0.0,
     alternative: Alternative = "two-sided",
     margin: float | None = None,
     good: Literal["higher", "lower"] = "higher",
@@ -310,7 +309,7 @@ def compliers(
     value: str,
     taken: str,
     alpha: float = 0.05,
-    null: ArrayLike = 0.0,
+    null: float = 0.0,
     alternative: Alternative = "two-sided",
     margin: float | None = None,
     good: Literal["higher", "lower"] = "higher",

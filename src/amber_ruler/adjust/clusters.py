@@ -7,7 +7,6 @@ from dataclasses import dataclass, replace
 from typing import Any, Literal, NamedTuple, TypeAlias
 
 import numpy as np
-from numpy.typing import ArrayLike
 
 from amber_ruler.adjust import pair
 from amber_ruler.adjust.answer import answer, balances, covariates_told
@@ -72,7 +71,7 @@ def clusters(
     errors: Errors = "cr2",
     spanning: Literal["refuse", "allowed"] = "refuse",
     alpha: float = 0.05,
-    null: ArrayLike = 0.0,
+    null: float = 0.0,
     alternative: Alternative = "two-sided",
     margin: float | None = None,
     good: Literal["higher", "lower"] = "higher",
@@ -368,7 +367,7 @@ def quantiles(
     cluster: str,
     at: float = 0.5,
     alpha: float = 0.05,
-    null: ArrayLike = 0.0,
+    null: float = 0.0,
     alternative: Alternative = "two-sided",
     margin: float | None = None,
     good: Literal["higher", "lower"] = "higher",

@@ -19,7 +19,7 @@ from amber_ruler.samples import Summary
 from amber_ruler.samples.records import Make, Records, Rows
 
 _BY_CHANCE = 6.0  # standard errors by which a share of missing covariates doesn't differ in a sound test
-_ROLES = ("treatment", "control")
+_ROLES = ("treatment", "control", "others")
 
 
 @dataclass(frozen=True, slots=True)
@@ -71,7 +71,7 @@ def cells_of(arms: Sequence[Any], columns: Sequence[str], *, strata: str = "") -
         rows = rows_of(arms, columns, [strata] if strata else ())
         cells = Cells.of(rows.moments(columns, by=strata or None), strata=strata)
         return cells, left_out(rows)
-    each = [read(a, columns, strata=bool(strata), role=_ROLES[min(k, 1)]) for k, a in enumerate(arms)]
+    each = [read(a, columns, strata=bool(strata), role=_ROLES[min(k, 2)]) for k, a in enumerate(arms)]
     cells = Cells.of(each, strata=strata)
     return cells, lost(cells.labels, [int(a.missing) for a in arms], [m.n for m in cells.whole])
 
@@ -91,11 +91,11 @@ def rows_together(arms: Sequence[Any], names: Sequence[str], why: str = "single 
     """Rows of all variants."""
     for k, arm in enumerate(arms):
         if not hasattr(arm, "together"):
-            role = _ROLES[min(k, 1)]
+            role = _ROLES[min(k, 2)]
             raise InputError(
-                f"The {role} must be Records, or what table.records(…) gives, not {type(arm).__name__}: {why}."
+                f"{role} must be Records, or what table.records(…) gives, not {type(arm).__name__}: {why}."
             )
-    one, *others = (_named(arm, _ROLES[min(k, 1)]) for k, arm in enumerate(arms))
+    one, *others = (_named(arm, _ROLES[min(k, 2)]) for k, arm in enumerate(arms))
     rows: Rows = one.together(others, list(dict.fromkeys(names)))
     return rows
 
@@ -109,7 +109,7 @@ def from_moments(arms: Sequence[Any], value: str, steps: Steps) -> Prepared:
     if steps.needs_rows:
         raise InputError(f"Moments hold no single rows, and {steps.needs_rows}: give Records, or table.records(…).")
     names = [value, *steps.numbers]
-    each = [read(arm, names, strata=steps.strata is not None, role=_ROLES[min(k, 1)]) for k, arm in enumerate(arms)]
+    each = [read(arm, names, strata=steps.strata is not None, role=_ROLES[min(k, 2)]) for k, arm in enumerate(arms)]
     covariates = _placed(steps, names)
     single = len(covariates) == 1 and len(covariates[0][1]) == 1 and steps.per is None
     missing: tuple[Check, ...] = ()
@@ -206,7 +206,9 @@ def _capped(rows: Rows, value: str, steps: Steps) -> tuple[Rows, str, list[tuple
     made: dict[str, Make] = {"beyond": beyond, "off": lambda c: c[value] - c[value].clip(low, top)}
     each = list(zip(rows.labels, rows.sums([made] * len(rows.labels)), rows.sizes, strict=True))
     if all(part["beyond"] == n for _, part, n in each):
-        raise DataError(f"The cap of {top:g} lies below every value of {value!r}: nothing would be left to compare.")
+        raise DataError(
+            f"A cap (cap, cap_at) of {top:g} lies below every value of {value!r}: nothing is left to compare."
+        )
     facts = [(f"capped {label}", part["beyond"]) for label, part, _ in each]
     facts += [(f"mean taken off {label}", part["off"] / n) for label, part, n in each]
     ends = f"at {top:g}" if low is None else f"at {low:g} and {top:g}"

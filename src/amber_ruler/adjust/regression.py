@@ -7,7 +7,6 @@ from dataclasses import replace
 from typing import Any, Literal, NamedTuple, TypeAlias
 
 import numpy as np
-from numpy.typing import ArrayLike
 
 from amber_ruler.adjust import pair
 from amber_ruler.adjust.answer import balances, covariates_told
@@ -62,7 +61,7 @@ def regression(
     errors: Errors = "hc2",
     degrees: Literal["residual", "bell-mccaffrey"] = "residual",
     alpha: float = 0.05,
-    null: ArrayLike = 0.0,
+    null: float = 0.0,
     alternative: Alternative = "two-sided",
     margin: float | None = None,
     good: Literal["higher", "lower"] = "higher",

@@ -48,7 +48,7 @@ def segments(
     segment: str,
     correction: Corrections = "holm",
     alpha: float = 0.05,
-    null: ArrayLike = 0.0,
+    null: float = 0.0,
     alternative: Alternative = "two-sided",
     margin: float | None = None,
     good: Literal["higher", "lower"] = "higher",
@@ -144,7 +144,10 @@ def _shrunken(each: Comparison, ask: shared.Question) -> dict[str, EffectSize]:
     needs="mean",
     columns=("value", "before"),
     examples=("travellers.csv --value fare --before prior_spend --by form --control current",),
-    exempt={"broadcast": "published numbers say nothing of before"},
+    exempt={
+        "broadcast": "published numbers say nothing of before",
+        "rescale": "the values before are in the same unit",
+    },
 )
 def before_after(
     treatment: Records | Moments,

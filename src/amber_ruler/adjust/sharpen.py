@@ -5,8 +5,6 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from typing import Any, Literal
 
-from numpy.typing import ArrayLike
-
 from amber_ruler.adjust.answer import answer
 from amber_ruler.adjust.description import Covariate, Ends, Shares, Steps, Theta
 from amber_ruler.effects import Alternative
@@ -48,7 +46,7 @@ def sharpen(
     assigned_on: str | None = None,
     others: Sequence[Any] = (),
     alpha: float = 0.05,
-    null: ArrayLike = 0.0,
+    null: float = 0.0,
     alternative: Alternative = "two-sided",
     margin: float | None = None,
     good: Literal["higher", "lower"] = "higher",

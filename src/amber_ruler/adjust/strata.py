@@ -5,8 +5,6 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from typing import Any, Literal
 
-from numpy.typing import ArrayLike
-
 from amber_ruler.adjust.answer import answer
 from amber_ruler.adjust.description import Covariate, Shares, Steps
 from amber_ruler.effects import Alternative
@@ -35,7 +33,7 @@ def strata(
     covariate: Covariate = (),
     others: Sequence[Any] = (),
     alpha: float = 0.05,
-    null: ArrayLike = 0.0,
+    null: float = 0.0,
     alternative: Alternative = "two-sided",
     margin: float | None = None,
     good: Literal["higher", "lower"] = "higher",

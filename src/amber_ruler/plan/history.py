@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import replace
 from typing import Any
 
 import numpy as np
 
+from amber_ruler.adjust.cells import inverse
 from amber_ruler.digest import Rows
 from amber_ruler.errors import DataError
 from amber_ruler.moments import Moments, merge
@@ -21,8 +23,9 @@ def design_from(
     *,
     by: str | None = None,
     control: str | None = None,
-    covariate: str | None = None,
+    covariate: str | Sequence[str] | None = None,
     cluster: str | None = None,
+    cap: float | None = None,
     **settings: Any,
 ) -> TwoMeans | TwoProportions:
     """Read what a plan assumes of a metric from a table of its history.
@@ -37,10 +40,12 @@ def design_from(
         Column with the variant labels of an earlier test: spread and correlation are then taken within variants.
     control : str, optional
         Label of the variant that gives the baseline; without it all rows do.
-    covariate : str, optional
-        A column known before the test: its correlation with the metric becomes `with_covariate`.
+    covariate : str or sequence of str, optional
+        Columns known before the test: their (multiple) correlation with the metric becomes `with_covariate`.
     cluster : str, optional
         Column with the clusters to be randomised: their sizes and intraclass correlation become `with_clusters`.
+    cap : float, between 0.5 and 1, optional
+        Quantile at which the metric will be capped: spread, skewness and correlation are those of capped values.
     **settings
         Anything else that the design takes, such as alpha or ratio.
 
@@ -72,7 +77,9 @@ def design_from(
     >>> round(design.sd, 2), round(design.baseline, 2), round(design.modifiers[0].correlation, 2)
     (20.63, 14.48, 0.6)
     """
-    columns = [metric] if covariate is None else [metric, covariate]
+    known = [] if covariate is None else [covariate] if isinstance(covariate, str) else list(covariate)
+    columns = [metric, *known]
+    table = table if cap is None else table.capped(metric, cap)
     groups = [table.overall(columns)] if by is None else list((arms := table.moments(columns, by=by)).values())
     base = merge(groups) if by is None or control is None else arms[control]
     # Around the mean of each variant: what the variants differ by is no spread.
@@ -88,8 +95,8 @@ def design_from(
         design = TwoMeans(
             sd=sd, baseline=base.mean(metric), skewness=_around_own_means(alone).skewness(metric), **settings
         )
-    if covariate is not None:
-        design = design.with_covariate(_correlation(np.sum([g.comoments for g in groups], axis=0), covariate))
+    if known:
+        design = design.with_covariate(_correlation(np.sum([g.comoments for g in groups], axis=0), known))
     if cluster is not None:
         found = table.clusters(metric, by=cluster)
         design = design.with_clusters(found.size, found.icc, found.cv)
@@ -100,7 +107,12 @@ def _around_own_means(groups: list[Moments]) -> Moments:
     return merge(replace(m, means=np.zeros(1), mean_tails=None, label="") for m in groups)
 
 
-def _correlation(spread: Floats, covariate: str) -> float:
-    if spread[1, 1] == 0:
-        raise DataError(f"Column {covariate!r} never varies: it can't take anything out of the variance.")
-    return float(spread[0, 1] / np.sqrt(spread[0, 0] * spread[1, 1]))
+def _correlation(spread: Floats, covariates: Sequence[str]) -> float:
+    """Of the metric with one covariate, with its sign; with several the multiple correlation."""
+    if len(covariates) == 1 and spread[1, 1] == 0:
+        raise DataError(f"Column {covariates[0]!r} never varies: it can't take anything out of the variance.")
+    inverted, _ = inverse(spread[1:, 1:], covariates)
+    slope = inverted @ spread[1:, 0]
+    if len(covariates) == 1:
+        return float(spread[0, 1] / np.sqrt(spread[0, 0] * spread[1, 1]))
+    return float(np.sqrt(slope @ spread[1:, 0] / spread[0, 0]))

@@ -6,11 +6,14 @@ from collections.abc import Mapping
 from typing import Any, TypeVar
 
 import narwhals as nw
+import numpy as np
 
 from amber_ruler.errors import DataError, InputError
+from amber_ruler.numeric import gate
 from amber_ruler.tables import reduce
 from amber_ruler.tables.conditions import fitting
 from amber_ruler.tables.frame import Held, names
+from amber_ruler.tables.pairing import floats
 from amber_ruler.tables.per_unit import Measure
 
 T = TypeVar("T", bound=Held)
@@ -34,6 +37,33 @@ def relabel(table: T, column: str, names: Mapping[Any, str]) -> T:
     for key, name in keys.items():
         named = nw.when(value == key).then(nw.lit(name)).otherwise(named)
     return table.shaped(table.frame.with_columns(named.alias(column)))
+
+
+def capped(table: T, column: str, cap: float) -> T:
+    """See `Table.capped`."""
+    share = float(gate.between("cap", gate.single("cap", cap), 0.5, 1))
+    table.need([column])
+    values = floats(table.fetched(column)[column])
+    top = float(np.quantile(values[~np.isnan(values)], share))
+    number = reduce.number(nw.col(column), table.schema[column])
+    with table.reading():
+        return table.shaped(table.frame.with_columns(number.clip(None, top).alias(column)))
+
+
+def days_since_first(table: T, name: str, *, unit: str, day: str) -> T:
+    """See `Table.days_since_first`."""
+    table.need_columns(unit, day)
+    if name in table.schema:
+        raise InputError(f"There is a column {name!r} already: choose another name.")
+    kind = table.schema[day]
+    when = nw.col(day)
+    if isinstance(kind, (nw.Date, nw.Datetime)):
+        since = (when.cast(nw.Date) - when.cast(nw.Date).min().over(unit)).dt.total_minutes() / (24 * 60)
+    else:
+        table.need([day])
+        since = when - when.min().over(unit)
+    with table.reading():
+        return table.shaped(table.frame.with_columns(since.alias(name)))
 
 
 def units(table: T, *, unit: str, by: str, measures: Mapping[str, Measure], assignment: Held | None = None) -> T:

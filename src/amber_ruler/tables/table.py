@@ -105,6 +105,54 @@ class Table(Held):
         with self.reading():
             return self.shaped(self.frame.with_columns(known.alias(name)))
 
+    def capped(self, column: str, cap: float) -> Self:
+        """Set the values of a column above its quantile `cap` (type 7, over all rows) to that quantile.
+
+        Parameters
+        ----------
+        column : str
+            A number column.
+        cap : float, between 0.5 and 1
+            The quantile.
+
+        Returns
+        -------
+        Table
+
+        Examples
+        --------
+        >>> import amber_ruler as ar
+        >>> trips = ar.table(ar.demo.path("travellers"))
+        >>> trips.capped("fare", 0.99).overall("fare").ends("fare")[1] < trips.overall("fare").ends("fare")[1]
+        True
+        """
+        return shaping.capped(self, column, cap)
+
+    def days_since_first(self, name: str, *, unit: str, day: str) -> Self:
+        """Add a column with the days since the first one of a row's unit: 0 on its first day.
+
+        Parameters
+        ----------
+        name : str
+            The new column.
+        unit : str
+            Column that names the unit.
+        day : str
+            Column with the day, a number or a date.
+
+        Returns
+        -------
+        Table
+
+        Examples
+        --------
+        >>> import amber_ruler as ar
+        >>> log = ar.table(ar.demo.path("events")).days_since_first("age", unit="traveller", day="day")
+        >>> log.overall("age").ends("age")[0]
+        0.0
+        """
+        return shaping.days_since_first(self, name, unit=unit, day=day)
+
     def units(self, *, unit: str, by: str, measures: Mapping[str, Measure], assignment: Table | None = None) -> Self:
         """Turn a log of events into one row a unit.
 
