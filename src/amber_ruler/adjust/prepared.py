@@ -117,9 +117,10 @@ def from_moments(arms: Sequence[Any], value: str, steps: Steps) -> Prepared:
         mark = covariates[0][0] + MARK if covariates else ""
         wide = marked(each, mark)
         if wide is not None:
-            lost = [sum(m.own[value].n - m.n for m in arm.values() if value in m.own) for arm in each]
-            all_of = [sum(m.own[value].n if value in m.own else m.n for m in arm.values()) for arm in each]
-            missing = (_without_covariate(covariates[0][0], list(map(_label, each)), lost, all_of),)
+            lacking = [[(m.own[value].n - m.n) if value in m.own else 0 for m in arm.values()] for arm in each]
+            rows = [[m.own.get(value, m).n for m in arm.values()] for arm in each]
+            gone, of = ([int(sum(np.sum(n) for n in arm)) for arm in counts] for counts in (lacking, rows))
+            missing = (_without_covariate(covariates[0][0], list(map(_label, each)), gone, of),)
             each, covariates = wide, (*covariates, (mark, (len(names),)))
     cells = Cells.of(each, strata=steps.strata or "")
     raw = tuple(m.complete(value) if steps.per is None else m for m in cells.whole)
