@@ -134,7 +134,22 @@ def test_lift_is_fiellers_and_says_when_it_has_no_limits():
     unbounded = means(*pair((50, 1.0, 4.0), (60, 0.1, 3.0)))
     assert unbounded.effects["lift"].interval.high == np.inf
     assert "no finite limits" in unbounded.notes[0]
-    assert "No lift" in means(*pair((50, 1.0, 4.0), (60, -0.1, 3.0))).notes[0]
+    assert "no finite limits" in means(*pair((50, 1.0, 4.0), (60, -0.1, 3.0))).notes[0]
+    assert "No lift" in means(*pair((50, 1.0, 4.0), (60, 0.0, 3.0))).notes[0]
+
+
+@pytest.mark.parametrize("alternative", ["two-sided", "greater", "less"])
+@pytest.mark.parametrize(("m1", "m0"), [(-5.0, -4.0), (-3.0, -4.0), (2.0, -4.0), (5.0, 4.0)])
+def test_a_lift_on_a_control_below_0_is_the_set_of_ratios_that_the_test_keeps(m1, m0, alternative):
+    """A ratio lies in the set exactly when the difference m1 - r m0 is not significant in the direction asked."""
+    r = means(*pair((50, m1, 2.0), (60, m0, 3.0)), alternative=alternative)
+    lift, c = r.effects["lift"], abs(r.critical)
+    assert lift.value == pytest.approx(m1 / m0 - 1)
+    for ratio in np.linspace(-4, 6, 201):
+        z = (m1 - ratio * m0) / np.sqrt(2.0**2 / 50 + ratio**2 * 3.0**2 / 60)
+        kept = {"two-sided": abs(z) <= c, "greater": z <= c, "less": z >= -c}[alternative]
+        if ratio > 0 or alternative == "two-sided":
+            assert lift.interval.contains(ratio - 1) == kept, ratio
 
 
 def test_a_note_says_when_the_interval_of_g_disagrees_with_the_test():

@@ -229,6 +229,8 @@ def before_after(
         title=f"{name} since {before}: {cells.labels[0]} − {cells.labels[1]}",
         method="two means of changes, unequal variances",
         source="Ashenfelter & Card (1985), Review of Economics and Statistics 67, 648-660",
+        effects={name: effect for name, effect in result.effects.items() if effect.unit != "relative"},
+        notes=tuple(note for note in result.notes if "lift" not in note),
         parts=(part,),
     )
 

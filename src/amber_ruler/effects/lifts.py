@@ -42,14 +42,16 @@ def lift(
     -------
     dict of str to EffectSize
         `lift` with Fieller's interval, `lift_delta` with that of the delta method, `log_ratio` (log of treatment over
-        control) with its normal interval. NaN where the control's mean is not above 0, and for `log_ratio` where
-        treatment's is not either. Fieller's limits are infinite where the control's mean can't be told from 0: then no
+        control) with its normal interval. NaN where the control's mean is 0, and for `log_ratio` where the means differ
+        in sign. Fieller's limits are infinite where the control's mean can't be told from 0: then no
         finite limit covers the ratio, and `excludes` says between which two values it is not, if the data say that.
 
     Notes
     -----
     A ratio r is inside Fieller's interval when (m1 - r m0)^2 <= c^2 (v1 - 2 r v10 + r^2 v0): the same test as for the
     difference, so it excludes a lift of 0 exactly when the test of no difference rejects; the others are approximate.
+    Of a control below 0 the lift is still treatment over control less 1: above 0 where treatment is further below. A
+    one-sided interval then opens to the other side.
 
     References
     ----------
@@ -59,16 +61,17 @@ def lift(
     xp, (m1, m0, v1, v0, c, k) = alike(*means, *variances, covariance, critical)
     with np.errstate(over="ignore", divide="ignore", invalid="ignore"):
         lifts, inside = _three(m1, m0, v1, v0, c, k, xp)
-    beyond = {"greater": (2, math.inf), "less": (1, -math.inf)}.get(alternative)
-    if beyond is not None:
+    if alternative != "two-sided":
+        upward = (m0 > 0) if alternative == "greater" else (m0 < 0)
         for one in lifts:
-            one[beyond[0]] = beyond[1] + 0 * one[0]
+            one[1] = xp.where(upward, one[1], -math.inf) + 0 * one[0]
+            one[2] = xp.where(upward, math.inf, one[2]) + 0 * one[0]
     fieller, delta, logs = lifts
     level = 1 - alpha
     lift = effect(fieller, level, "lift", "relative")
     # One-sided, the values left out are those on the side that the test looks to.
     left, right = (np.asarray(end) for end in inside)
-    side = {"greater": right <= fieller[0], "less": left >= fieller[0]}.get(alternative, True)
+    side = True if alternative == "two-sided" else np.where(upward, right <= fieller[0], left >= fieller[0])
     known = side & np.isfinite(left) & np.isfinite(right) & np.isfinite(fieller[0])
     if np.any(known):
         low, high = (scalar_or_array(np.where(known, end, math.nan)) for end in (left, right))
@@ -93,9 +96,10 @@ def _three(
     far = b + xp.copysign(root, b)
     one, two = xp.quotient(far, a), xp.where(far == 0, 0.0, xp.quotient(c, far))
     ratio, value = xp.quotient(m1, m0), xp.quotient(m1 - m0, m0)
-    hidden = xp.where(xp.both(m0 > 0, xp.isfinite(value * value)), 0.0, math.nan)
+    hidden = xp.where(xp.isfinite(value * value), 0.0, math.nan)
     low, high = xp.where(a > 0, xp.least(one, two) - 1, -math.inf), xp.where(a > 0, xp.most(one, two) - 1, math.inf)
-    reach = xp.quotient(critical * xp.sqrt(xp.most(v1 - 2 * ratio * covariance + ratio * ratio * v0, 0.0)), m0)
+    variance = xp.most(v1 - 2 * ratio * covariance + ratio * ratio * v0, 0.0)
+    reach = xp.quotient(critical * xp.sqrt(variance), abs(m0))
     logs, log_reach = xp.log(xp.where(ratio > 0, ratio, math.nan)), xp.quotient(reach, ratio)
     lifts = [
         [hidden + value, hidden + low, hidden + high],

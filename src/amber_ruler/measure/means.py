@@ -358,7 +358,7 @@ def _effects(
     lifts = effects.lift((arms.mean1, arms.mean0), squares, critical, **how)  # type: ignore[arg-type]
     found |= {name: effect for name, effect in lifts.items() if effects.known(effect)}
     if "lift" not in found:
-        notes.append(f"No lift is given: it needs a control mean above 0, and this is {np.max(arms.mean0):g}.")
+        notes.append("No lift is given: the control's mean is 0.")
     elif ask.alternative == "two-sided" and gate.some(np.isinf(lifts["lift"].interval.low)):
         notes.append("The lift has no finite limits: the control's mean does not differ significantly from 0.")
     return found, tuple(notes)

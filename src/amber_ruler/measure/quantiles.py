@@ -5,6 +5,7 @@ from __future__ import annotations
 from typing import Literal, NamedTuple, TypeAlias
 
 import numpy as np
+from scipy import special
 
 from amber_ruler.effects import Alternative
 from amber_ruler.errors import DataError
@@ -16,13 +17,18 @@ from amber_ruler.results import Comparison, Group
 from amber_ruler.samples import Sample, ValueGroup
 from amber_ruler.samples import gate as groups
 
-Around: TypeAlias = Literal["order", "density"]
+Around: TypeAlias = Literal["order", "maritz-jarrett", "density"]
 
 _SOURCES = {
     "order": "Price & Bonett (2002), Journal of Statistical Computation and Simulation 72, 119-124",
-    "density": "Maritz & Jarrett (1978), JASA 73, 194-196; Silverman (1986) for the bandwidth",
+    "maritz-jarrett": "Maritz & Jarrett (1978), Journal of the American Statistical Association 73, 194-196",
+    "density": "Serfling (1980), Approximation Theorems of Mathematical Statistics, 2.3.3; Silverman (1986), 3.31",
 }
-_FROM = {"order": "order statistics", "density": "the density of the values"}
+_FROM = {
+    "order": "order statistics",
+    "maritz-jarrett": "beta weights of all order statistics",
+    "density": "the density of the values",
+}
 
 
 class _Placed(NamedTuple):
@@ -57,9 +63,10 @@ def quantiles(
         The values of the two groups.
     at : float, between 0 and 1
         Which quantile: 0.5 for the median, 0.95 for the time that 95 % stay below.
-    spread : "order" or "density"
-        Where the standard error of each quantile comes from: the distance of the order statistics around it, or the
-        density of the values there.
+    spread : "order", "maritz-jarrett" or "density"
+        Where the standard error of each quantile comes from: the distance of the order statistics that are its exact
+        binomial limits; the spread of the order statistic ⌊at n + ½⌋ as a beta distribution weights all of them; or
+        the density of the values there.
     alpha : float, between 0 and 0.5
         Error rate of the test; the interval has level 1 - alpha.
     null : float
@@ -84,7 +91,9 @@ def quantiles(
     ----------
     .. [1] Price & Bonett (2002), Journal of Statistical Computation and Simulation 72, 119-124.
     .. [2] Hyndman & Fan (1996), The American Statistician 50, 361-365, type 7, for the quantile itself.
-    .. [3] Silverman (1986), Density Estimation, equation 3.31, for the bandwidth.
+    .. [3] Maritz & Jarrett (1978), Journal of the American Statistical Association 73, 194-196.
+    .. [4] Serfling (1980), Approximation Theorems of Mathematical Statistics, 2.3.3, for the density form.
+    .. [5] Silverman (1986), Density Estimation, equation 3.31, for the bandwidth.
 
     Examples
     --------
@@ -141,6 +150,8 @@ def _place(group: Sample, share: float, alpha: float, spread: str) -> _Placed:
     low, high = float(values[lower - 1]), float(values[upper - 1])
     if spread == "order":
         se = (high - low) / (2 * float(normal.upper_quantile((1 - level) / 2)))
+    elif spread == "maritz-jarrett":
+        se = _beta_weighted(values, share)
     else:
         se = float(np.sqrt(share * (1 - share) / n) / density(values, value))
     return _Placed(value, se, low, high)
@@ -157,6 +168,17 @@ def _around(n: int, share: float, alpha: float) -> tuple[int, int, float]:
     below = float(at_most[lower - 1]) if lower >= 1 else 0.0
     above = float(1 - at_most[upper - 1]) if upper <= n else 0.0
     return lower, upper, 1 - below - above
+
+
+def _beta_weighted(values: Floats, share: float) -> float:
+    """The standard deviation of an order statistic, with the sample for the distribution."""
+    n = values.size
+    m = min(max(int(np.floor(share * n + 0.5)), 1), n)
+    steps = special.betainc(m, n - m + 1, np.arange(n + 1) / n)
+    weights = np.diff(steps)
+    away = values - values[m - 1]
+    mean = float(weights @ away)
+    return float(np.sqrt(max(float(weights @ (away * away)) - mean * mean, 0.0)))
 
 
 def density(values: Floats, at: float) -> float:

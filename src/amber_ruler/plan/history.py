@@ -81,7 +81,7 @@ def design_from(
     columns = [metric, *known]
     table = table if cap is None else table.capped(metric, cap)
     groups = [table.overall(columns)] if by is None else list((arms := table.moments(columns, by=by)).values())
-    base = merge(groups) if by is None or control is None else arms[control]
+    base = merge(g.relabel("") for g in groups) if by is None or control is None else arms[control]
     # Around the mean of each variant: what the variants differ by is no spread.
     alone = [g.select(metric) for g in groups]
     squares = sum(float(m.comoments[0, 0]) for m in alone)
