@@ -19,6 +19,8 @@ LIMITS = {
     "one comparison of means": 0.8,
     "one comparison of proportions": 1.0,
     "evidence about two means": 4.0,
+    "covariate adjustment by 5 covariates": 1.2,
+    "1,000 metrics by 3 covariates": 20.0,
     "boundaries of 200 looks": 1.0,
     "ranks of 1 million": 6.0,
     "20 groups of 100,000 rows": 1.0,

@@ -97,16 +97,33 @@ def group(rng: np.random.Generator, method: Method) -> Any:
     return ar.Sample(values, str(rng.choice(LABELS))) if rng.random() < 0.5 else values
 
 
+ROLES = {
+    "value": "v", "covariate": "c", "before": "c", "per": "d", "weight": "d", "taken": "x", "exposed": "x",
+    "strata": "p", "segment": "p", "cluster": "u", "unit": "u", "age": "t",
+}  # fmt: skip
+
+
+def rows(rng: np.random.Generator, n: int, arm: int) -> dict[str, Any]:
+    """Columns for every role, some with gaps, denominators of 0, single strata and clusters that span variants."""
+    known = numbers(rng, "mean", n)
+    scale = float(np.ptp(known)) or 1.0
+    gaps = np.where(rng.random(n) < rng.choice([0.0, 0.2, 1.0], p=[0.7, 0.25, 0.05]), np.nan, known)
+    below = rng.poisson(2, n) + float(rng.choice([0, 1, 1]))
+    unit = rng.integers(0, max(int(rng.choice([1, 2, n])), 1), n) + arm * int(rng.choice([0, 1000, 1000]))
+    return {
+        "v": known + scale * rng.normal(size=n), "c": gaps, "d": below, "x": (rng.random(n) < 0.7 - 0.4 * arm) * 1.0,
+        "p": np.array(["a", "b"])[rng.integers(0, int(rng.choice([1, 2])), n)], "u": unit, "t": rng.integers(0, 2, n),
+    }  # fmt: skip
+
+
 def data(rng: np.random.Generator, method: Method) -> tuple[list[Any], dict[str, Any]]:
     """What to call a method with, and settings that it can't do without."""
     n = int(rng.choice([2, 4, 12, 60]))
     if method.columns:
-        arms = []
-        for label in ("short", "current"):
-            known = numbers(rng, "mean", n)
-            both = {"v": known + rng.normal(size=n), "c": known}
-            arms.append(ar.Moments.from_arrays(both, label=label))
-        return arms, {"value": "v", "covariate": "c"}
+        arms = [ar.Records(rows(rng, n, k), label) for k, label in enumerate(("short", "current"))]
+        needed = [name for name in method.columns if method.settings[name].default is inspect.Parameter.empty]
+        more = [name for name in method.columns if name in ROLES and name not in needed and rng.random() < 0.3]
+        return arms, {name: ROLES[name] for name in ("value", *needed, *more)}
     if method.takes in ("one", "two"):
         return [group(rng, method) for _ in range(1 + (method.takes == "two"))], {}
     if method.takes in ("pairs", "columns"):
@@ -163,17 +180,24 @@ def faults(result: Any, seconds: float, *, drawn: bool) -> Iterator[str]:
     if not isinstance(result, (ar.results.Comparison, ar.results.Estimate)):
         return
     named = {"": (result.estimate, result.interval)} | {k: (e.value, e.interval) for k, e in result.effects.items()}
-    for name, (value, interval) in named.items():
-        low, high = np.asarray(interval.low), np.asarray(interval.high)
+    for name, (at, interval) in named.items():
+        value, low, high = (np.asarray(v, dtype=float) for v in (at, interval.low, interval.high))
+        if value.ndim:  # of several comparisons some may have no such effect
+            known = ~(np.isnan(value) & np.isnan(low) & np.isnan(high))
+            value, low, high = value[known], low[known], high[known]
         if np.any(np.isnan(low) | np.isnan(high) | np.isnan(value)) or np.any(low > high):
             yield f"{name or 'the interval'}: {value} in {low} to {high}"
         shrunken = result.quantity == "spread" or result.asked.settings.get("interval") == "agresti-caffo"
         biased = result.alpha >= LARGE and (name in BIASED if name else shrunken)
-        if name not in NOT_BETWEEN and not biased and not np.all(inside(np.asarray(value), low, high)):
+        if name not in NOT_BETWEEN and not biased and not np.all(inside(value, low, high)):
             yield f"{name or 'the estimate'} {value} outside {low} to {high}"
     apart = any("disagree" in note or "apart" in note for note in result.notes)
     if test is not None and not apart:
-        p, outside = np.asarray(test.p_value), ~np.asarray(result.interval.contains(test.null))
+        corrected = getattr(result, "correction", None)
+        p, outside = (
+            np.asarray(corrected.adjusted if corrected else test.p_value),
+            ~np.asarray(result.interval.contains(test.null)),
+        )
         if np.any((p < test.alpha) != outside):
             yield f"p {p} against {result.interval}"
 

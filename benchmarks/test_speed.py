@@ -74,6 +74,79 @@ def test_moments_of_parquet_baseline_sql(benchmark, parquet):
     slow(benchmark, lambda: duckdb.sql(query).fetchall())
 
 
+COVARIATES = [f"x{k}" for k in range(5)]
+ADJUSTED = "covariate adjustment by 5 covariates, Parquet, against the moments alone"
+STREAMED = "least squares by 5 covariates with HC2 errors, Parquet, against the moments alone"
+MANY = "1,000 metrics by 3 covariates from a digest, against one"
+
+
+@pytest.fixture(scope="module")
+def wide(tmp_path_factory, rows):
+    """A Parquet file with a metric and five covariates."""
+    import duckdb
+
+    path = tmp_path_factory.mktemp("tables") / "wide.parquet"
+    duckdb.sql("select setseed(0.5)")
+    made = ", ".join(f"random() as {name}" for name in COVARIATES)
+    duckdb.sql(
+        f"select *, x0 + x1 + random() as fare from (select (random() * 2)::int % 2 as form, {made} from range({rows}))"  # noqa: S608
+    ).write_parquet(str(path))
+    return path
+
+
+@pytest.mark.benchmark(group=ADJUSTED)
+def test_cuped_of_parquet(benchmark, wide):
+    def adjusted():
+        arms = ar.table(wide).moments(["fare", *COVARIATES], by="form")
+        return ar.adjust.cuped(arms["1"], arms["0"], value="fare", covariate=COVARIATES)
+
+    assert slow(benchmark, adjusted).adjustment.variance_removed > 0.5
+
+
+@pytest.mark.benchmark(group=ADJUSTED)
+def test_cuped_of_parquet_baseline_moments(benchmark, wide):
+    slow(benchmark, lambda: ar.table(wide).moments(["fare", *COVARIATES], by="form"))
+
+
+@pytest.mark.benchmark(group=STREAMED)
+def test_regression_of_parquet(benchmark, wide):
+    def fitted():
+        arms = ar.table(wide).records(["fare", *COVARIATES], by="form")
+        return ar.adjust.regression(arms["1"], arms["0"], value="fare", covariate=COVARIATES)
+
+    assert slow(benchmark, fitted).adjustment.variance_removed > 0.5
+
+
+@pytest.mark.benchmark(group=STREAMED)
+def test_regression_of_parquet_baseline_moments(benchmark, wide):
+    slow(benchmark, lambda: ar.table(wide).moments(["fare", *COVARIATES], by="form"))
+
+
+@pytest.fixture(scope="module")
+def thousand():
+    """A digest of 1,000 metrics with 3 covariates."""
+    rng = np.random.default_rng(4)
+    known = {f"x{k}": rng.normal(size=2_000) for k in range(3)}
+    made = {f"m{k}": known["x0"] + rng.normal(size=2_000) for k in range(1_000)}
+    frame = pd.DataFrame(known | made | {"form": rng.choice(["short", "current"], 2_000)})
+    return ar.table(frame).digest(list(made), by="form", covariates=list(known))
+
+
+def adjusted_from(digest, arms, value):
+    covariates = list(digest.covariates)
+    return ar.adjust.cuped(arms["short"], arms["current"], value=value, covariate=covariates)
+
+
+@pytest.mark.benchmark(group=MANY)
+def test_a_thousand_metrics(benchmark, thousand):
+    assert benchmark(lambda: adjusted_from(thousand, thousand.every_metric(), "value")).estimate.size == 1_000
+
+
+@pytest.mark.benchmark(group=MANY)
+def test_a_thousand_metrics_baseline_one(benchmark, thousand):
+    benchmark(lambda: adjusted_from(thousand, thousand.moments("m7"), "m7"))
+
+
 @pytest.mark.benchmark(group="a log of events to units, Parquet, against a bare group by")
 def test_units_of_parquet(benchmark, parquet):
     wanted = {"searches": ar.tables.count(), "spent": ar.tables.total("fare"), "booked": ar.tables.any_of(booked=True)}

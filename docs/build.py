@@ -42,7 +42,7 @@ RESULTS = """
 Every result has `print(r)`, `.sentence()`, `.to_dict()`, `.to_json()`, `Result.from_json(text)`, `.to_frame()`, `.plot(ax)`,
 a notebook view, and `.again(without=…, **changes)`. A measurement reads its test as `.p_value`, `.statistic`, `.df`,
 `.alpha`, `.null`, `.critical`, `.alternative` and `.margin_tests`, and its parts as `.evidence`, `.adjustment`,
-`.correction`, `.looks` and `.draws`.
+`.strata`, `.correction`, `.looks` and `.draws`.
 """
 TABLE = """
 A table, what `table(…)` gives, has:
@@ -95,6 +95,8 @@ def method_row(method: Method) -> str:
     """A line of the reference for a registered method: what it takes, and where else it is found."""
     numbers = f" or published numbers ({', '.join(method.published)})" if method.published else ""
     of = "" if method.takes in ("pairs", "table", "kinds", "columns") else f": {NEEDS[method.needs]}"
+    if method.columns:
+        of = ": Records" + (" or Moments" if method.needs == "mean" else "")
     command = f"`amber-ruler {method.room} {method.name.replace('_', '-')}`"
     return f"| `{method.name}{signature(method.bare)}` | {first_line(method.bare)} | {TAKES[method.takes]}{of}{numbers} | {command} |"
 

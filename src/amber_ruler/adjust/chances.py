@@ -9,7 +9,7 @@ from typing import Any, Literal
 import numpy as np
 
 from amber_ruler.adjust import pair
-from amber_ruler.adjust.prepared import cells_of, left_out, rows_of
+from amber_ruler.adjust.prepared import cells_of, left_out, rows_of, unused
 from amber_ruler.effects import Alternative
 from amber_ruler.errors import DataError, InputError
 from amber_ruler.measure import means, shared
@@ -100,7 +100,7 @@ def weights(
     _above_zero(rows, weight)
     raw_moments = [m[""] for m in rows.moments([value])]
     raw = means(*raw_moments, **ask.settings(null=null, metric=metric or value))
-    product = _unused("weighted", (value, weight))
+    product = unused("weighted", (value, weight))
     found = [m[""] for m in rows.derived(product, lambda c: c[value] * c[weight]).moments([product, weight])]
     known = _population(form, population)
     arms = []
@@ -137,11 +137,6 @@ def weights(
         source=source, said=f", weighted by {weight}", parts=(part,),
         checks_=left_out(rows),
     )  # fmt: skip
-
-
-def _unused(name: str, taken: Sequence[str]) -> str:
-    """A name that no column has."""
-    return name + "_" * max(map(len, taken))
 
 
 def _above_zero(rows: Rows, weight: str) -> None:

@@ -12,7 +12,7 @@ from amber_ruler.adjust import pair
 from amber_ruler.adjust.answer import answer, balances, covariates_told
 from amber_ruler.adjust.cells import inverse
 from amber_ruler.adjust.description import Covariate, Steps
-from amber_ruler.adjust.prepared import Prepared, from_rows, left_out, rows_of
+from amber_ruler.adjust.prepared import Prepared, from_rows, left_out, rows_of, unused
 from amber_ruler.effects import Alternative
 from amber_ruler.errors import DataError, InputError
 from amber_ruler.measure import means, shared
@@ -193,33 +193,34 @@ def _read(found: Prepared, rows: Rows, value: str, cluster: str) -> _Clusters:
     inverted, rank = inverse(squares[1:, 1:], names)
     slope = inverted @ squares[1:, 0]
     away = centres[:, 1:] - (n[:, None] * centres[:, 1:]).sum(axis=0) / n.sum()
-    made = rows.centred([value, *names], centres)
-    made = made.derived("y2", _product(value, value)).derived("e", _combined(value, names, slope))
-    wanted = [value, "y2", "e", *names]
-    for i in range(p):
-        made = made.derived(f"ue{i}", _product(names[i], "e"))
-        wanted.append(f"ue{i}")
-        for j in range(i, p):
-            made = made.derived(f"uu{i},{j}", _product(names[i], names[j]))
-            wanted.append(f"uu{i},{j}")
-    ids, variant, sums = made.by_unit(wanted, cluster)
-    g = int(ids.max()) + 1
-    k = 2 + p
+    y, e, y2, *crossed = _fresh(rows, 3 + p + p * (p + 1) // 2)
+    us, firsts = _fresh(rows, p, "u"), crossed[:p]
+    pairs = [(i, j) for i in range(p) for j in range(i, p)]
+    own = [(y, value), *zip(us, names, strict=True)]
+    made = rows.lines({u: ((-centres[:, k]).tolist(), {name: (1.0, 1.0)}) for k, (u, name) in enumerate(own)})
+    left = {y: (1.0, 1.0)} | {u: (-float(b), -float(b)) for u, b in zip(us, slope, strict=True)}
+    made = made.lines({e: ((0.0, 0.0), left)})
+    made = made.derived(y2, _product(y, y))
+    for first, u in zip(firsts, us, strict=True):
+        made = made.derived(first, _product(u, e))
+    for second, (i, j) in zip(crossed[p:], pairs, strict=True):
+        made = made.derived(second, _product(us[i], us[j]))
+    ids, variant, count, sums = made.by_unit([y, y2, e, *us, *crossed], cluster)
+    k, g = 2 + p, int(ids.max()) + 1
     products, residuals = np.zeros((g, k, k)), np.zeros((g, k))
     sizes, deviations = np.zeros((g, 2)), np.zeros((g, 2))
     for v in (0, 1):
         mine = variant == v
-        at = ids[mine]
-        of = {name: values[mine] for name, values in sums.items()}
-        sizes[at, v] = products[at, v, v] = of["rows"]
-        residuals[at, v], deviations[at, v] = of["e"], of[value]
-        for i, name in enumerate(names):
-            products[at, v, 2 + i] = products[at, 2 + i, v] = of[name]
-            residuals[at, 2 + i] += of[f"ue{i}"]
-            for j in range(i, p):
-                products[at, 2 + i, 2 + j] += of[f"uu{i},{j}"]
-                if i != j:
-                    products[at, 2 + j, 2 + i] += of[f"uu{i},{j}"]
+        at, of = ids[mine], sums[:, mine]
+        sizes[at, v] = products[at, v, v] = count[mine]
+        deviations[at, v], residuals[at, v] = of[0], of[2]
+        for i in range(p):
+            products[at, v, 2 + i] = products[at, 2 + i, v] = of[3 + i]
+            residuals[at, 2 + i] += of[3 + p + i]
+        for row, (i, j) in enumerate(pairs, start=3 + 2 * p):
+            products[at, 2 + i, 2 + j] += of[row]
+            if i != j:
+                products[at, 2 + j, 2 + i] += of[row]
     table = np.zeros((k, k))
     table[0, 0], table[1, 1] = 1 / n
     table[2:, 2:] = inverted
@@ -228,18 +229,13 @@ def _read(found: Prepared, rows: Rows, value: str, cluster: str) -> _Clusters:
     contrasts[:, 2:] = -away
     adjusted = centres[:, 0] + cells.tails[:2, 0, 0] - away @ slope
     return _Clusters(
-        products, residuals, sizes, adjusted, n, contrasts, table, float(sums["y2"].sum()), 2 + rank, deviations
+        products, residuals, sizes, adjusted, n, contrasts, table, float(sums[1].sum()), 2 + rank, deviations
     )
 
 
-def _combined(value: str, names: Sequence[str], slope: Floats) -> Make:
-    def make(c: Any) -> Any:
-        found = c[value] * 1.0
-        for name, b in zip(names, slope, strict=True):
-            found = found - c[name] * float(b)
-        return found
-
-    return make
+def _fresh(rows: Rows, size: int, stem: str = "made") -> list[str]:
+    """Names that no column has."""
+    return [unused(f"{stem}{k}", rows.names) for k in range(size)]
 
 
 def _product(one: str, two: str) -> Make:
@@ -330,7 +326,8 @@ def _by_means(
     rows: Rows, value: str, cluster: str, ask: shared.Question, null: Floats, name: str, raw: Comparison,
     seen: Sequence[Check], facts: dict[str, float],
 ) -> Comparison:  # fmt: skip
-    each = rows.totals([value], cluster).derived("mean", lambda c: c[value] / c["rows"]).moments(["mean"])
+    count, mean = _fresh(rows, 2)
+    each = rows.totals([value], cluster, count=count).derived(mean, lambda c: c[value] / c[count]).moments([mean])
     arms: list[Moments] = [m[""].relabel(label) for m, label in zip(each, rows.labels, strict=True)]
     result = means(*arms, **ask.settings(null=null, metric=name))
     part = pair.gained([f"the mean of each {cluster}, all of which count alike"], raw, result.se, sum(rows.sizes))

@@ -10,6 +10,8 @@ from amber_ruler.errors import InputError
 from amber_ruler.numeric import gate
 from amber_ruler.results import Comparison
 
+__all__ = ["Steps", "steps"]
+
 Theta: TypeAlias = Literal["within", "total", "optimal"]
 Shares: TypeAlias = Literal["sample", "precision"]
 Ends: TypeAlias = Literal["upper", "both"]

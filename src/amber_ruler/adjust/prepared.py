@@ -87,6 +87,11 @@ def lost(labels: Sequence[str], missing: Sequence[int], kept: Sequence[Any]) -> 
     return said_missing(*(Summary(n, 0.0, 1.0, label, k) for label, k, n in each if np.ndim(n) == 0))
 
 
+def unused(stem: str, taken: Sequence[str]) -> str:
+    """A name that no column has."""
+    return stem + "_" * max(map(len, taken))
+
+
 def rows_together(arms: Sequence[Any], names: Sequence[str], why: str = "single rows are needed") -> Rows:
     """Rows of all variants."""
     for k, arm in enumerate(arms):
@@ -173,13 +178,14 @@ def from_rows(arms: Sequence[Any], value: str, steps: Steps, *, beside: Sequence
         if steps.per is None:
             origin = float(next(iter(rows.moments([value])[0].values())).means[0])
             rows = rows.derived(value, lambda c: c[value] - origin)
-        rows = rows.totals(names, steps.cluster, within=steps.strata)
-        names.append("rows")
+        count = unused("rows", [*rows.names, *names])
+        rows = rows.totals(names, steps.cluster, count=count, within=steps.strata)
+        names.append(count)
         at = len(names) - 1
         covariates = tuple((name, place if len(place) == 2 else (place[0], at)) for name, place in covariates)
         said.append(f"all rows of a {steps.cluster} as one unit")
     if steps.cluster is not None and steps.per is None:
-        order = [value, "rows", *names[1:-1]]
+        order = [value, names[-1], *names[1:-1]]
     else:
         order = [value, *per, *(name for name in names[1:] if name not in per)]
     covariates = tuple((name, tuple(order.index(names[p]) for p in place)) for name, place in covariates)

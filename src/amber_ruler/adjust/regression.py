@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Sequence
 from dataclasses import replace
+from functools import reduce
+from operator import mul, truediv
 from typing import Any, Literal, NamedTuple, TypeAlias
 
 import numpy as np
@@ -12,7 +14,7 @@ from amber_ruler.adjust import pair
 from amber_ruler.adjust.answer import balances, covariates_told
 from amber_ruler.adjust.cells import Cells, inverse
 from amber_ruler.adjust.description import Covariate, Steps
-from amber_ruler.adjust.prepared import from_moments, from_rows
+from amber_ruler.adjust.prepared import from_moments, from_rows, unused
 from amber_ruler.effects import Alternative
 from amber_ruler.errors import DataError, InputError
 from amber_ruler.measure import means, shared
@@ -22,7 +24,7 @@ from amber_ruler.numeric.gate import Floats
 from amber_ruler.register import method
 from amber_ruler.results import Comparison
 from amber_ruler.samples import Records
-from amber_ruler.samples.records import Make, Rows
+from amber_ruler.samples.records import Form, Make, Rows
 
 Errors: TypeAlias = Literal["hc0", "hc1", "hc2", "hc3", "equal"]
 _LEVERED = 1e-9  # what leverage leaves of a row's residual, at or below which the row fits itself
@@ -147,16 +149,18 @@ def regression(
     cells, dropped = _without_constant(found.cells)
     names = cells.columns[1:]
     raw = means(*found.raw, **ask.settings(null=null, metric=metric or value))
-    fit = _fit(cells, common=slopes == "common")
+    common = slopes == "common"
+    fit = _fit(cells, common=common)
     n = float(cells.n[:2].sum())
     k = 2 + (fit[0].rank if slopes == "common" else sum(line.rank for line in fit))
     if n <= k or (slopes == "own" and min(line.n - line.rank for line in fit) <= 1):
         raise DataError(f"{int(n):,} rows are too few for {k} coefficients: use fewer covariates.")
     if rows is None or errors == "equal":
-        spread, df = _equal(cells, fit, n - k, common=slopes == "common"), n - k
+        spread, df = _equal(cells, fit, n - k, common=common), n - k
     else:
-        spread, df = _from_residuals(rows, value, names, fit, errors, n / (n - k), common=slopes == "common")
-        df = df if degrees == "bell-mccaffrey" else n - k
+        spread, df = _from_residuals(rows, value, names, fit, errors, n / (n - k), common=common), n - k
+        if degrees == "bell-mccaffrey":
+            df = _bell_mccaffrey(rows, value, names, fit, common=common)
     one, two = (
         pair.Arm(
             cells.labels[g],
@@ -249,110 +253,90 @@ def _equal(cells: Cells, fit: Sequence[Line], df: float, *, common: bool) -> Flo
 
 def _from_residuals(
     rows: Rows, value: str, names: Sequence[str], fit: Sequence[Line], errors: str, inflated: float, *, common: bool
-) -> tuple[Floats, float]:
-    """The variances and the covariance of both adjusted means from squared residuals, and Bell & McCaffrey's df."""
-    makes = [_sums_of(value, names, fit, g, errors, common=common) for g in (0, 1)]
-    found = rows.sums([*makes, *({} for _ in rows.labels[2:])])
-    if any(part["levered"] for part in found[:2]):
+) -> Floats:
+    """The variances and the covariance of both adjusted means from squared residuals."""
+    scored, (e, w1, w0, left), _ = _scored(rows, value, names, fit, common=common)
+    power = {"hc2": 1, "hc3": 2}.get(errors, 0)
+
+    def squared(one: str, two: str) -> Make:
+        return lambda c: reduce(truediv, [c[left]] * power, c[one] * c[two] * c[e] * c[e])
+
+    made: dict[str, Make] = {"11": squared(w1, w1), "10": squared(w1, w0), "00": squared(w0, w0)}
+    found = scored.sums([made | {"levered": lambda c: c[left] < _LEVERED}] * 2)
+    if any(part["levered"] for part in found):
         raise DataError(
             "One row alone decides a coefficient (its leverage is 1): a covariate marks a single row. Leave it out."
         )
-    spread = np.zeros((2, 2))
-    for part in found[:2]:
-        spread += [[part["11"], part["10"]], [part["10"], part["00"]]]
+    spread = np.sum([[[part["11"], part["10"]], [part["10"], part["00"]]] for part in found], axis=0)
     if spread[0, 0] + spread[1, 1] - 2 * spread[0, 1] <= 0:
         raise DataError("The covariates explain every value: there is nothing left to test a difference by.")
-    factor = inflated if errors == "hc1" else 1.0
-    return factor * spread, _bell_mccaffrey(found[:2], fit, common=common) if errors == "hc2" else 0.0
+    return np.asarray((inflated if errors == "hc1" else 1.0) * spread)
 
 
-def _sums_of(
-    value: str, names: Sequence[str], fit: Sequence[Line], g: int, errors: str, *, common: bool
-) -> dict[str, Make]:
-    """What is added up over the rows of one variant."""
-    line = fit[g]
+def _scored(
+    rows: Rows, value: str, names: Sequence[str], fit: Sequence[Line], *, common: bool
+) -> tuple[Rows, list[str], list[str]]:
+    """Each row's residual, weights in both adjusted means and 1 - leverage; and forms whose squares make the latter."""
     p = len(names)
+    e, w1, w0, left, *rest = (unused(f"made{k}", rows.names) for k in range(4 + 2 * p))
+    us, zs = rest[:p], rest[p:]
 
-    def u(c: Mapping[str, Any]) -> list[Any]:
-        return [c[name] - float(centre) for name, centre in zip(names, line.centres, strict=True)]
+    def form(each: Sequence[tuple[float, Floats]], of: Sequence[str]) -> Form:
+        """A line of each variant in columns."""
+        slopes = {name: [float(s[k]) for _, s in each] for k, name in enumerate(of)}
+        return [float(constant) for constant, _ in each], slopes
 
-    def linear(c: Mapping[str, Any], constant: float, slope: Floats) -> Any:
-        found: Any = c[value] * 0.0 + constant
-        for part, b in zip(u(c), slope, strict=True):
-            found = found + part * float(b)
-        return found
-
-    def rest(c: Mapping[str, Any]) -> Any:
-        """1 - leverage."""
-        found: Any = c[value] * 0.0 + (1 - 1 / line.n)
-        each = u(c)
-        for i in range(p):
-            for j in range(p):
-                found = found - each[i] * each[j] * float(line.inverse[i, j])
-        return found
-
-    def residual(c: Mapping[str, Any]) -> Any:
-        return (c[value] - line.mean) - (linear(c, 0.0, line.slope))
-
-    def squared(f: int, h: int) -> Make:
-        one, two = weights(fit, g, f, common=common), weights(fit, g, h, common=common)
-
-        def make(c: Mapping[str, Any]) -> Any:
-            e = residual(c)
-            found = linear(c, *one) * linear(c, *two) * e * e
-            if errors in ("hc0", "hc1"):
-                return found
-            left = rest(c)
-            return found / left if errors == "hc2" else found / (left * left)
-
-        return make
-
-    asked: dict[str, Make] = {"11": squared(0, 0), "10": squared(0, 1), "00": squared(1, 1)}
-    asked["levered"] = lambda c: rest(c) < _LEVERED
-    if errors != "hc2":
-        return asked
-    first, second = weights(fit, g, 0, common=common), weights(fit, g, 1, common=common)
-
-    def w(c: Mapping[str, Any]) -> Any:
-        return linear(c, first[0] - second[0], first[1] - second[1])
-
-    def a(c: Mapping[str, Any]) -> Any:
-        weight = w(c)
-        return weight * weight / rest(c)
-
-    asked["w2"] = lambda c: w(c) * w(c)
-    asked["a2"] = lambda c: a(c) * a(c) * (rest(c) * 2.0 - 1.0)
-    asked["a"] = a
-    for i in range(p):
-        asked[f"a{i}"] = _times(a, u, (i,))
-        for j in range(i, p):
-            asked[f"a{i},{j}"] = _times(a, u, (i, j))
-    return asked
+    one = np.ones(1)
+    centred = {
+        u: form([(-line.centres[k], one) for line in fit], [name])
+        for k, (u, name) in enumerate(zip(us, names, strict=True))
+    }
+    centred[e] = form([(-line.mean, one) for line in fit], [value])
+    roots = [_root(line.inverse) for line in fit]
+    made = {z: form([(0.0, root[k]) for root in roots], us) for k, z in enumerate(zs)}
+    made[e] = form([(0.0, np.array([1.0, *-line.slope])) for line in fit], [e, *us])
+    for f, w in enumerate((w1, w0)):
+        made[w] = form([weights(fit, g, f, common=common) for g in (0, 1)], us)
+    made[left] = form([(1 - 1 / line.n, np.zeros(0)) for line in fit], [])
+    found = rows.lines(centred).lines(made)
+    if zs:
+        found = found.derived(left, lambda c: c[left] - sum(c[z] * c[z] for z in zs))
+    return found, [e, w1, w0, left], zs
 
 
-def _times(a: Make, u: Callable[[Mapping[str, Any]], list[Any]], which: tuple[int, ...]) -> Make:
-    def make(c: Mapping[str, Any]) -> Any:
-        found, each = a(c), u(c)
-        for k in which:
-            found = found * each[k]
-        return found
-
-    return make
+def _root(inverse_: Floats) -> Floats:
+    """R with R'R the inverse, so that u' inverse u is the sum of squares of R u."""
+    values, vectors = np.linalg.eigh(inverse_)
+    found: Floats = np.sqrt(np.maximum(values, 0.0))[:, None] * vectors.T
+    return found
 
 
-def _bell_mccaffrey(found: Sequence[dict[str, float]], fit: Sequence[Line], *, common: bool) -> float:
+def _bell_mccaffrey(rows: Rows, value: str, names: Sequence[str], fit: Sequence[Line], *, common: bool) -> float:
     """(tr G)² / tr G² with G the working covariance of the scaled residuals, whose variances are equal."""
-    p = len(fit[0].away)
-    trace = sum(part["w2"] for part in found)
-    square = sum(part["a2"] for part in found)
+    scored, (_, w1, w0, left), zs = _scored(rows, value, names, fit, common=common)
+    p = len(zs)
+    a = unused("a", scored.names)
+    scored = scored.derived(a, lambda c: (c[w1] - c[w0]) * (c[w1] - c[w0]) / c[left])
+    made: dict[str, Make] = {
+        "w2": lambda c: c[a] * c[left],
+        "a2": lambda c: c[a] * c[a] * (c[left] * 2.0 - 1.0),
+        "a": lambda c: c[a],
+    }
+    for i in range(p):
+        made[f"{i}"] = _product(a, zs[i])
+        made |= {f"{i},{j}": _product(a, zs[i], zs[j]) for j in range(i, p)}
+    found = scored.sums([made, made])
+    trace, square = (sum(part[name] for part in found) for name in ("w2", "a2"))
     crossed = []
     for part, line in zip(found, fit, strict=True):
-        first = np.array([part[f"a{i}"] for i in range(p)])
-        second = np.array([[part[f"a{min(i, j)},{max(i, j)}"] for j in range(p)] for i in range(p)]).reshape(p, p)
-        q = line.inverse
-        square += part["a"] ** 2 / line.n**2 + 2 / line.n * float(first @ q @ first)
-        square += float(np.trace(q @ second @ q @ second))
-        crossed.append(q @ second)
+        first = np.array([part[f"{i}"] for i in range(p)])
+        second = np.array([[part[f"{min(i, j)},{max(i, j)}"] for j in range(p)] for i in range(p)]).reshape(p, p)
+        square += part["a"] ** 2 / line.n**2 + 2 / line.n * float(first @ first) + float(np.sum(second**2))
+        crossed.append(second)
     if common:
-        square += 2 * float(np.trace(crossed[0] @ crossed[1]))
+        square += 2 * float(np.sum(crossed[0] * crossed[1]))
     return trace**2 / square
+
+
+def _product(*names: str) -> Make:
+    return lambda c: reduce(mul, (c[name] for name in names))

@@ -350,8 +350,12 @@ def _trend(
         score = contrast[at] * (values - arms[k].mean[at]) / arms[k].n[at]
         _, codes = np.unique(np.array([str(v) for v in ids]), return_inverse=True)
         each = np.bincount(codes, weights=score)
+        if each.size < 2:
+            raise DataError(f"Variant {arms[k].label!r} has one of {unit!r}: a spread of units needs at least 2.")
         variance += float(each @ each) * each.size / (each.size - 1)
         least = min(least, each.size)
+    if variance <= 0:
+        raise DataError("The values have no spread over units: there is nothing to test a trend by.")
     t, df = slope / np.sqrt(variance), float(least - 1)
     p = min(1.0, 2 * float(student.sf(np.asarray(abs(t)), np.asarray(df))))
     return Test(p_value=p, alpha=alpha, statistic=float(t), name="t", df=df, null=0.0), slope

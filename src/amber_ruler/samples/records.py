@@ -16,6 +16,7 @@ from amber_ruler.results.display import display, safe
 from amber_ruler.samples.held import changed, kept, own
 
 Columns = Mapping[str, Any]
+Form = tuple[Sequence[float], Mapping[str, Sequence[float]]]  # constant and slopes, one number a variant
 Make = Callable[[Columns], Any]  # arithmetic on columns: NumPy's here, an engine's own expressions elsewhere
 
 
@@ -62,17 +63,17 @@ class Rows(Protocol):
     def moments(self, names: Sequence[str], *, by: str | None = None) -> list[dict[str, Moments]]:
         """Of each variant the moments by the levels of a column; without one under the level ""."""
 
-    def totals(self, names: Sequence[str], unit: str, *, within: str | None = None) -> Self:
-        """One row a unit: sums of columns, its number of rows as `rows`, and its one level of `within`."""
+    def totals(self, names: Sequence[str], unit: str, *, count: str, within: str | None = None) -> Self:
+        """One row a unit: sums of columns, its number of rows as `count`, and its one level of `within`."""
 
     def sums(self, makes: Sequence[Mapping[str, Make]]) -> list[dict[str, float]]:
         """Of each variant sums over its rows, in one pass."""
 
-    def centred(self, names: Sequence[str], means: Floats) -> Self:
-        """Columns less each variant's own means, (v, k)."""
+    def lines(self, made: Mapping[str, Form]) -> Self:
+        """With further columns, each a constant and a sum of columns times numbers, of each variant its own."""
 
-    def by_unit(self, names: Sequence[str], unit: str) -> tuple[NDArray[np.intp], NDArray[np.intp], dict[str, Floats]]:
-        """Of each unit in each variant: its number, the variant's, sums of columns and the number of its `rows`."""
+    def by_unit(self, names: Sequence[str], unit: str) -> tuple[NDArray[np.intp], NDArray[np.intp], Floats, Floats]:
+        """Of each unit in each variant: its number, the variant's, its number of rows, and sums of columns, (k, n)."""
 
     def column(self, name: str) -> list[list[Any]]:
         """Of each variant a column of labels, in memory."""
@@ -265,14 +266,14 @@ class HeldRows:
                     found[-1][level] = Moments.from_arrays(part, label=label, missing=missing, checked=True)
         return found
 
-    def totals(self, names: Sequence[str], unit: str, *, within: str | None = None) -> HeldRows:
+    def totals(self, names: Sequence[str], unit: str, *, count: str, within: str | None = None) -> HeldRows:
         """See `Rows`."""
         units, ids = self.levels(unit)
         cells, at, codes = np.unique(self.codes * len(ids) + units, return_index=True, return_inverse=True)
         columns: dict[str, NDArray[Any]] = {
             name: np.bincount(codes, weights=self.numbers(name), minlength=cells.size).astype(float) for name in names
         }
-        columns["rows"] = np.bincount(codes, minlength=cells.size).astype(float)
+        columns[count] = np.bincount(codes, minlength=cells.size).astype(float)
         columns[unit] = np.array(ids, dtype=object)[cells % len(ids)]
         if within is not None:
             levels, named = self.levels(within)
@@ -291,21 +292,24 @@ class HeldRows:
             found.append({name: float(np.sum(make(columns) * np.ones(int(mine.sum())))) for name, make in made.items()})
         return found
 
-    def centred(self, names: Sequence[str], means: Floats) -> HeldRows:
+    def lines(self, made: Mapping[str, Form]) -> HeldRows:
         """See `Rows`."""
-        return self._with({name: self.numbers(name) - means[self.codes, k] for k, name in enumerate(names)})
+        columns = {}
+        for name, (constants, slopes) in made.items():
+            found = np.asarray(constants, dtype=float)[self.codes]
+            for column, each in slopes.items():
+                found = found + np.asarray(each, dtype=float)[self.codes] * self.numbers(column)
+            columns[name] = found
+        return self._with(columns)
 
-    def by_unit(self, names: Sequence[str], unit: str) -> tuple[NDArray[np.intp], NDArray[np.intp], dict[str, Floats]]:
+    def by_unit(self, names: Sequence[str], unit: str) -> tuple[NDArray[np.intp], NDArray[np.intp], Floats, Floats]:
         """See `Rows`."""
         units, ids = self.levels(unit)
         cells, codes = np.unique(self.codes * len(ids) + units, return_inverse=True)
-        sums: dict[str, Floats] = {}
-        for name in names:
-            sums[name] = np.asarray(
-                np.bincount(codes, weights=self.numbers(name), minlength=cells.size), dtype=np.float64
-            )
-        sums["rows"] = np.bincount(codes, minlength=cells.size).astype(float)
-        return cells % len(ids), cells // len(ids), sums
+        size = cells.size
+        sums = [np.bincount(codes, weights=self.numbers(name), minlength=size) for name in names]
+        rows = np.bincount(codes, minlength=size).astype(float)
+        return cells % len(ids), cells // len(ids), rows, np.array(sums, dtype=np.float64)
 
     def column(self, name: str) -> list[list[Any]]:
         """See `Rows`."""

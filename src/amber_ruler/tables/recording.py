@@ -15,7 +15,7 @@ from amber_ruler.moments import Moments
 from amber_ruler.numeric.gate import Floats
 from amber_ruler.results.display import safe
 from amber_ruler.samples import ByVariant, Records
-from amber_ruler.samples.records import Make
+from amber_ruler.samples.records import Form, Make
 from amber_ruler.tables import reduce
 from amber_ruler.tables.frame import Held, names
 from amber_ruler.tables.pairing import codes
@@ -222,35 +222,45 @@ class TableRows:
             found[k][_plain(level)] = replace(m, label=self.labels[k], missing=missing)
         return found
 
-    def totals(self, names: Sequence[str], unit: str, *, within: str | None = None) -> TableRows:
+    def totals(self, names: Sequence[str], unit: str, *, count: str, within: str | None = None) -> TableRows:
         """See `Rows`."""
         numbers = [self.number(name).alias(name) for name in names]
         levels = [] if within is None else [nw.col(within).alias("low__"), nw.col(within).alias("high__")]
         frame = self.frame.select(nw.col(self.by), nw.col(unit), *numbers, *levels)
         ends = [] if within is None else [nw.col("low__").min(), nw.col("high__").max()]
         sums = [nw.col(name).sum() for name in names]
-        frame = frame.group_by(self.by, unit).agg(nw.len().alias("rows"), *sums, *ends)
+        frame = frame.group_by(self.by, unit).agg(nw.len().alias(count), *sums, *ends)
         if within is not None:
             with self.table.reading():
                 odd = reduce.rows_of(frame.filter(nw.col("low__") != nw.col("high__")).select(unit).head(1))
             if odd:
                 raise DataError(f"{unit} {odd[0][unit]!r} has rows in more than one stratum of {within!r}.")
             frame = frame.with_columns(nw.col("low__").alias(within))
-        frame = frame.with_columns(nw.col("rows").cast(nw.Float64))
-        made = frozenset((*names, "rows"))
-        return replace(self, frame=frame, names=(*names, "rows", unit), made=made)
+        frame = frame.with_columns(nw.col(count).cast(nw.Float64))
+        made = frozenset((*names, count))
+        return replace(self, frame=frame, names=(*names, count, unit), made=made)
 
-    def centred(self, names: Sequence[str], means: Floats) -> TableRows:
+    def lines(self, made: Mapping[str, Form]) -> TableRows:
         """See `Rows`."""
-        frame = self.frame
-        for k, name in enumerate(names):
-            own: Any = nw.lit(float(means[0, k]))
-            for j, key in enumerate(self.keys[1:], start=1):
-                own = nw.when(nw.col(self.by) == key).then(nw.lit(float(means[j, k]))).otherwise(own)
-            frame = frame.with_columns((self.number(name) - own).alias(name))
-        return replace(self, frame=frame, made=self.made | set(names))
 
-    def by_unit(self, names: Sequence[str], unit: str) -> tuple[NDArray[np.intp], NDArray[np.intp], dict[str, Floats]]:
+        def own(numbers: Sequence[float]) -> Any:
+            found: Any = nw.lit(float(numbers[0]))
+            for key, number in zip(self.keys[1:], numbers[1:], strict=True):
+                found = nw.when(nw.col(self.by) == key).then(nw.lit(float(number))).otherwise(found)
+            return found
+
+        columns = {}
+        for name, (constants, slopes) in made.items():
+            found = own(constants)
+            for column, each in slopes.items():
+                alike = len(set(map(float, each))) == 1
+                found = found + self.number(column) * (float(each[0]) if alike else own(each))
+            columns[name] = found.alias(name)
+        frame = self.frame.with_columns(*columns.values())
+        names = tuple(dict.fromkeys((*self.names, *columns)))
+        return replace(self, frame=frame, names=names, made=self.made | set(columns))
+
+    def by_unit(self, names: Sequence[str], unit: str) -> tuple[NDArray[np.intp], NDArray[np.intp], Floats, Floats]:
         """See `Rows`."""
         numbers = [self.number(name).alias(f"v{k}") for k, name in enumerate(names)]
         frame = self.frame.select(nw.col(self.by), nw.col(unit).alias("unit__"), *numbers)
@@ -260,8 +270,8 @@ class TableRows:
         variants = {key: k for k, key in enumerate(self.keys)}
         variant = np.array([variants[key] for key in each[self.by].to_list()], dtype=np.intp)
         _, units = np.unique(np.array([str(v) for v in each["unit__"].to_list()]), return_inverse=True)
-        found = {name: np.asarray(each[f"v{k}"].to_numpy(), dtype=float) for k, name in enumerate(names)}
-        return units, variant, found | {"rows": np.asarray(each["rows"].to_numpy(), dtype=float)}
+        found = np.array([each[f"v{k}"].to_numpy() for k in range(len(names))], dtype=np.float64)
+        return units, variant, np.asarray(each["rows"].to_numpy(), dtype=np.float64), found
 
     def sums(self, makes: Sequence[Mapping[str, Make]]) -> list[dict[str, float]]:
         """See `Rows`."""
