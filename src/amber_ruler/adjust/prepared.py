@@ -227,8 +227,8 @@ def _filled(rows: Rows, steps: Steps) -> tuple[Rows, list[str], list[Check]]:
     """Covariates without gaps, and columns that mark where they were."""
     marks: list[str] = []
     checks: list[Check] = []
-    for name in dict.fromkeys(column for part in steps.parts for column in part):
-        lost = rows.lacking(name)
+    known = list(dict.fromkeys(column for part in steps.parts for column in part))
+    for name, lost in rows.lacking(known).items():
         if not any(lost):
             continue
         for label, lacking, of in zip(rows.labels, lost, rows.sizes, strict=True):

@@ -48,8 +48,8 @@ class Rows(Protocol):
     def only(self, name: str) -> Self:
         """Only rows where a column of 0 and 1 is 1."""
 
-    def lacking(self, name: str) -> tuple[int, ...]:
-        """Rows of each variant without a value in a column of numbers."""
+    def lacking(self, names: Sequence[str]) -> dict[str, tuple[int, ...]]:
+        """Rows of each variant without a value in columns of numbers, one by one."""
 
     def later(self, one: str, two: str) -> tuple[int, ...]:
         """Rows of each variant where one column is greater than the other."""
@@ -211,10 +211,11 @@ class HeldRows:
         left_out = tuple(int(a + b) for a, b in zip(self.left_out, lost, strict=True))
         return HeldRows(self.labels, self.codes[which], columns, left_out)
 
-    def lacking(self, name: str) -> tuple[int, ...]:
+    def lacking(self, names: Sequence[str]) -> dict[str, tuple[int, ...]]:
         """See `Rows`."""
-        lost = np.bincount(self.codes[np.isnan(self.numbers(name))], minlength=len(self.labels))
-        return tuple(int(n) for n in lost)
+        size = len(self.labels)
+        lost = {name: np.bincount(self.codes[np.isnan(self.numbers(name))], minlength=size) for name in names}
+        return {name: tuple(int(n) for n in each) for name, each in lost.items()}
 
     def later(self, one: str, two: str) -> tuple[int, ...]:
         """See `Rows`."""

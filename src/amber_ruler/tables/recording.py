@@ -176,11 +176,16 @@ class TableRows:
         """See `Rows`."""
         return replace(self, frame=self.frame.filter(self.number(name) == 1))
 
-    def lacking(self, name: str) -> tuple[int, ...]:
+    def lacking(self, names: Sequence[str]) -> dict[str, tuple[int, ...]]:
         """See `Rows`."""
+        if not names:
+            return {}
+        gone = {f"gone{k}": nw.when(self.number(name).is_null()).then(1) for k, name in enumerate(names)}
         with self.table.reading():
-            frame = self.frame.with_columns(gone__=nw.when(self.number(name).is_null()).then(1).otherwise(0))
-        return replace(self, frame=frame).each(nw.col("gone__").sum())
+            frame = self.frame.select(nw.col(self.by), *(mark.alias(column) for column, mark in gone.items()))
+            rows = reduce.rows_of(frame.group_by(self.by).agg(*(nw.col(column).sum() for column in gone)))
+        found = {row[self.by]: row for row in rows}
+        return {name: tuple(int(found[key][f"gone{k}"] or 0) for key in self.keys) for k, name in enumerate(names)}
 
     def later(self, one: str, two: str) -> tuple[int, ...]:
         """See `Rows`."""
