@@ -73,10 +73,8 @@ def answer(
     if plain and cells.columns[1:]:
         notes.append("Effect sizes are in units of the adjusted spread; those of the raw one stand in .adjustment.raw.")
     if found.ratio:
-        unit = "a row" if steps.cluster is None else f"one of {steps.cluster}"
-        notes.append(
-            f"Randomised, and the unit of the standard error, is {unit}; the ratio is per {steps.per or 'row'}."
-        )
+        unit = "A row was randomised" if steps.cluster is None else f"A {steps.cluster} was randomised as a whole"
+        notes.append(f"{unit}, and is the unit of the standard error; the ratio speaks of {steps.per or 'rows'}.")
     strata, said = _by_stratum(found, steps, fitted.slopes, weights, ask, name)
     facts = dict(result.facts) | dict(found.facts)
     notes += capped_said(dict(found.facts), cells.labels)

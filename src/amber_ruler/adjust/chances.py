@@ -28,7 +28,7 @@ _APART = 0.001  # chance of so different shares of exposed units in a sound test
     takes="two",
     needs="values",
     columns=("value", "weight"),
-    examples=("travellers.csv --value fare --weight searches --by form --control current",),
+    examples=("survey.csv --value spent --weight weight --by form --control current",),
     exempt={"broadcast": "rows of one metric are needed"},
 )
 def weights(
@@ -168,7 +168,7 @@ def _population(form: str, given: Any) -> tuple[float, float]:
     takes="two",
     needs="values",
     columns=("value", "exposed"),
-    examples=("travellers.csv --value fare --exposed booked --by form --control current",),
+    examples=("survey.csv --value spent --exposed reached --by form --control current",),
     exempt={"broadcast": "rows of one metric are needed"},
 )
 def triggered(

@@ -353,7 +353,7 @@ class _Placed(NamedTuple):
     takes="two",
     needs="values",
     columns=("value", "cluster"),
-    examples=("events.csv --value amount --cluster traveller --at 0.9 --by form --control current",),
+    examples=("visits.csv --value amount --cluster traveller --at 0.9 --by form --control current",),
     exempt={"broadcast": "rows of one metric are needed"},
 )
 def quantiles(

@@ -314,6 +314,10 @@ def _together(results: list[Measurement], given: dict[str, Any]) -> list[Any]:
         if how not in (None, "none"):
             raise InputError("--correct is for several treatments: this is one comparison.")
         return results
+    if any(result.axis is not None for result in results):  # each holds several comparisons of its own
+        if how not in (None, "none"):
+            raise InputError(f"--correct {how}: each treatment has several comparisons of its own.")
+        return list(results)
     from amber_ruler.multiplicity import correct
     from amber_ruler.results import Family
 

@@ -14,6 +14,7 @@ from amber_ruler.tables import table
 
 if TYPE_CHECKING:
     from amber_ruler.results import Comparison, Result
+    from amber_ruler.samples import ByVariant
 
 CONTROL, WEEKS = "current", 4
 _PLANNED = {"current": 1.0, "guided": 1.0, "short": 1.0}
@@ -54,7 +55,7 @@ def run() -> Day:
         measure.proportions(arm, base, margin=0.005, good="lower") for arm, base in complaint.against(CONTROL)
     ]
     sharper = [
-        adjust.cuped(arm, base, value="fare", covariate="prior_spend", margin=0.30)
+        adjust.cuped(arm, base, value="fare", covariate="prior_spend", margin=0.30, others=_others(fares, arm.label))
         for arm, base in fares.against(CONTROL)
     ]
     bounds = sequential.boundaries(WEEKS)
@@ -90,6 +91,11 @@ def _rulers(
         own = tuple(ruler_row(r, f"{r.treatment} − {r.control}") for r in family[::-1])
         panels.append((name, Ruler(own, margin=family[0].margin, percent=True, unit="pp")))
     return tuple(panels)
+
+
+def _others(arms: ByVariant[Moments], treatment: str) -> list[Moments]:
+    """The variants beside one and the control: all share one slope."""
+    return [arm for label, arm in arms.items() if label not in (treatment, CONTROL)]
 
 
 def _weekly_looks() -> list[Comparison]:

@@ -72,12 +72,13 @@ def draw(result: Comparison, ax: Axes | None = None) -> Axes:
         return drawn
     arms = result.groups
     whole = np.ndim(result.estimate) == 0 and all(np.ndim(g.mean) == 0 for g in arms)
-    if not (whole and result.quantity in _DRAWN and arms and math.isfinite(float(arms[0].se))):
-        return draw_rulers(ruler(result), ax=ax, title=result.title)
+    drawn_apart = whole and result.quantity in _DRAWN and arms and math.isfinite(float(arms[0].se))
+    if not drawn_apart or result.strata is not None:
+        return _labelled(draw_rulers(ruler(result), ax=ax, title=result.title), result)
     axes = new_axes(ax, height=4.6)
     place = axes.get_subplotspec()
     if place is None:  # an Axes without a place in a grid can't be divided
-        return draw_rulers(ruler(result), ax=axes, title=result.title)
+        return _labelled(draw_rulers(ruler(result), ax=axes, title=result.title), result)
     halves = place.subgridspec(2, 1, height_ratios=[1.2, 1.0])
     axes.set_subplotspec(halves[1, 0])
     top = axes.figure.add_subplot(halves[0, 0])
@@ -95,7 +96,16 @@ def draw(result: Comparison, ax: Axes | None = None) -> Axes:
         top.spines[side].set_visible(False)
     top.tick_params(axis="y", length=0)
     top.set_title(result.title, loc="left", color=palette.INK, fontweight="bold")
-    return draw_rulers(ruler(result), ax=axes)
+    return _labelled(draw_rulers(ruler(result), ax=axes), result)
+
+
+def _labelled(axes: Axes, result: Comparison) -> Axes:
+    """With what the ruler counts, and between whom, below it."""
+    if not axes.get_xlabel():
+        n = sum(int(np.sum(np.asarray(g.n, dtype=float))) for g in result.groups[:2])
+        size = "" if result.paired or np.ndim(result.estimate) or not n else f", {n:,} in total"
+        axes.set_xlabel(f"{result.metric}: {between(result)}{size}", color=palette.INK)
+    return axes
 
 
 def margins(result: Comparison) -> list[Block]:
