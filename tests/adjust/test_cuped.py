@@ -86,8 +86,16 @@ def test_a_covariate_that_the_treatment_changed_is_said_first_or_refused():
         adjust([(y, x + 1.0, label), other])
     days = {"known": np.full(40, 3.0), "assigned": np.r_[np.full(39, 5.0), 2.0]}
     late = [Records({"fare": y[:40], "prior": x[:40], **days}, label) for y, x, label in rows()]
-    with pytest.raises(DataError, match="2 rows have a day in 'known' that lies after 'assigned'"):
-        cuped(*late, value="fare", covariate="prior", known_on="known", assigned_on="assigned")
+    for ask in (cuped, ar.adjust.regression, ar.adjust.sharpen):
+        with pytest.raises(DataError, match="2 rows have a day in 'known' that lies after 'assigned'"):
+            ask(*late, value="fare", covariate="prior", known_on="known", assigned_on="assigned")
+    with pytest.raises(ar.InputError, match="days have to be seen in each row"):
+        cuped(*arms(rows()), value="fare", covariate="prior", known_on="known", assigned_on="assigned")
+    lacking = [
+        Records({"fare": y, "prior": np.where(np.arange(len(x)) < 60 * k, np.nan, x)}, n)
+        for k, (y, x, n) in enumerate(rows())
+    ]
+    assert cuped(*lacking, value="fare", covariate="prior").checks[0].severity == "serious"
 
 
 def test_slopes_in_three_ways_are_their_formulas():

@@ -34,6 +34,10 @@ def test_it_is_the_sandwich_written_out(slopes, errors, shift):
         df = np.trace(g.T @ g) ** 2 / np.sum((g.T @ g) ** 2)
         r = regression(*both, value="fare", covariate=["prior", "trips"], slopes=slopes, degrees="bell-mccaffrey")
         assert r.df == pytest.approx(df, rel=rel)
+    if slopes == "own":
+        names = ("prior", "trips")
+        apart, covered = b[4:], np.cov(np.column_stack([np.concatenate([a.columns[c] for a in both]) for c in names]).T)
+        assert r.facts["se_beyond"] ** 2 == pytest.approx(r.se**2 + apart @ covered @ apart / n, rel=rel * 10)
     # The lift's interval uses the adjusted means: of each variant a functional of the same coefficients.
     ends = np.array([[1, 1, *[0] * (k - 2)], [1, 0, *[0] * (k - 2)]], dtype=float)
     assert [g.mean - shift for g in r.groups] == pytest.approx(ends @ b, rel=rel * 10)

@@ -27,6 +27,7 @@ from amber_ruler.samples import Records
 from amber_ruler.samples.records import Form, Make, Rows
 
 Errors: TypeAlias = Literal["hc0", "hc1", "hc2", "hc3", "equal"]
+_BEYOND = 1.02  # times the standard error beyond which the other reading is said
 _LEVERED = 1e-9  # what leverage leaves of a row's residual, at or below which the row fits itself
 _SOURCES = {
     "own": "Lin (2013), Annals of Applied Statistics 7, 295-318",
@@ -49,7 +50,7 @@ class Line(NamedTuple):
 @method(
     takes="two",
     needs="mean",
-    columns=("value", "covariate"),
+    columns=("value", "covariate", "known_on", "assigned_on"),
     examples=("travellers.csv --value fare --covariate prior_spend,prior_trips --by form --control current",),
     exempt={"broadcast": "published numbers say nothing of covariates"},
 )
@@ -62,6 +63,8 @@ def regression(
     slopes: Literal["own", "common"] = "own",
     errors: Errors = "hc2",
     degrees: Literal["residual", "bell-mccaffrey"] = "residual",
+    known_on: str | None = None,
+    assigned_on: str | None = None,
     alpha: float = 0.05,
     null: float = 0.0,
     alternative: Alternative = "two-sided",
@@ -86,6 +89,8 @@ def regression(
         leverage h; or one variance for all rows.
     degrees : "residual" or "bell-mccaffrey"
         n - k with k coefficients, or Satterthwaite's for equal variances, which go with "hc2".
+    known_on, assigned_on : str, optional
+        As for `cuped`.
     alpha, null, alternative, margin, good, metric
         As for `measure.means`.
 
@@ -106,8 +111,10 @@ def regression(
     Notes
     -----
     y is regressed on the variant, x - x̄ and, with slopes of their own, their products; x̄ is the mean over all rows of
-    both variants, taken as fixed (Lin's finite population). The difference is Σ w y with weights linear in x, and its
-    variance Σ w² e² times the factor of `errors`. Rows stream through one further pass; none is kept in memory.
+    both variants, taken as fixed (Lin's finite population): where slopes differ, the interval speaks of units with the
+    covariates of these. For all units like these `facts["se_beyond"]` adds b' S b / N, b being the difference of the
+    slopes and S the covariance of the covariates over all N rows. The difference is Σ w y with weights linear in x, and
+    its variance Σ w² e² times the factor of `errors`. Rows stream through one further pass; none is kept in memory.
 
     References
     ----------
@@ -130,7 +137,7 @@ def regression(
     if degrees != "residual" and errors != "hc2":
         raise InputError(f"degrees={degrees!r} go with errors='hc2'.", name="degrees", value=degrees)
     listed: Any = covariate
-    steps = Steps(covariate=listed)
+    steps = Steps(covariate=listed, known_on=known_on, assigned_on=assigned_on)
     if not steps.covariate or any(len(part) > 1 for part in steps.parts):
         raise InputError.rule("covariate", covariate, "one column or several; ratios go with adjust.ratio")
     arms = (treatment, control)
@@ -173,13 +180,19 @@ def regression(
         for g, line in enumerate(fit)
     )
     said = "each variant's own slopes" if slopes == "own" else "common slopes"
+    beyond = float(np.sqrt(spread[0, 0] + spread[1, 1] - 2 * spread[0, 1] + _of_the_mean(cells, fit)))
     result = pair.compare(
         ask, (one, two), gate.finite("null", null), metric=metric or value, covariance=spread[0, 1], df=np.asarray(df),
         method=f"least squares, {said}, errors {errors.upper() if errors != 'equal' else errors}",
         source=_SOURCES[slopes], said=f", adjusted for {' and '.join(steps.covariate)}",
         checks_=(*found.checks, *balances(cells, np.ones(1)), *(c for c in raw.checks if c.name == "missing values")),
         notes=[f"{name} is the same in every row: left out." for name in dropped],
+        facts={"se_beyond": beyond},
     )  # fmt: skip
+    se = float(np.asarray(result.se))
+    if beyond > _BEYOND * se:
+        more = f"The slopes differ: for all units like these, not only these, the standard error is {beyond:.4g}."
+        result = replace(result, notes=(*result.notes, more))
     each = {
         f"{name} ({line_label})" if slopes == "own" else name: float(line.slope[j])
         for line_label, line in zip(cells.labels, fit if slopes == "own" else fit[:1], strict=False)
@@ -223,6 +236,15 @@ def _fit(cells: Cells, *, common: bool) -> list[Line]:
         slope = inverted @ mine[1:, 0]
         found.append(Line(float(n[g]), float(cells.means[g, 0, 0]), cells.means[g, 0, 1:], away, slope, inverted, rank))
     return found
+
+
+def _of_the_mean(cells: Cells, fit: Sequence[Line]) -> float:
+    """What the overall means of the covariates add to the variance over all units like these."""
+    n = cells.n[:2, 0]
+    gap = fit[0].away - fit[1].away
+    spread = cells.squares[:2, 0, 1:, 1:].sum(axis=0) + n[0] * n[1] / n.sum() * np.outer(gap, gap)
+    apart = fit[0].slope - fit[1].slope
+    return float(apart @ spread @ apart / (n.sum() - 1) / n.sum())
 
 
 def weights(fit: Sequence[Line], g: int, f: int, *, common: bool) -> tuple[float, Floats]:
