@@ -133,3 +133,15 @@ def test_a_plan_takes_correlation_and_caps_from_the_rows():
         np.sqrt(1 - left @ left / (within[:, 2] @ within[:, 2])), rel=1e-9
     )
     assert design.sd == pytest.approx(np.sqrt(within[:, 2] @ within[:, 2] / (len(rows) - 2)), rel=1e-10)
+
+
+def test_rows_without_a_denominator_are_left_out_by_every_door():
+    """From moments and from rows alike, and counted."""
+    rows = frame()
+    rows.loc[rows.index % 9 == 0, "searches"] = np.nan
+    table = ar.table(rows)
+    doors = table.records(["fare", "searches"], by="form"), table.moments(["fare", "searches"], by="form")
+    one, other = (ar.adjust.ratio(g["short"], g["current"], value="fare", per="searches") for g in doors)
+    assert numbers(one) == pytest.approx(numbers(other), rel=1e-10)
+    assert [c.finding for c in one.checks] == [c.finding for c in other.checks]
+    assert any(c.name == "missing values" for c in one.checks)

@@ -195,18 +195,13 @@ def read(given: Any, names: Sequence[str], *, strata: bool, role: str) -> dict[s
     return {level: given.at(k).select(*names).relabel(label) for k, level in enumerate(given.axis.labels)}
 
 
-def marked(arms: Sequence[dict[str, Moments]], mark: str) -> list[dict[str, Moments]] | None:
-    """With rows that lack the covariate put beside the others: filled by its mean, and marked by one more column.
-
-    None where no row lacks it.
-    """
+def marked(arms: Sequence[dict[str, Moments]], mark: str) -> list[dict[str, Moments]]:
+    """Rows that lack the one covariate beside the others: filled by its mean, and marked by one more column."""
     each = [m for arm in arms for m in arm.values()]
     metric, *known = each[0].columns
-    if not any(metric in m.own for m in each):
-        return None
     if len(known) > 1:
         raise DataError(
-            f"Some rows lack one of the covariates {' and '.join(map(repr, known))}, and moments don't say which: give"
+            f"Some rows lack one of {' and '.join(map(repr, known))}, and moments don't say which: give"
             " table.records(…), or one covariate."
         )
     joint = sum(np.asarray(m.n) for m in each)

@@ -92,13 +92,13 @@ def unused(stem: str, taken: Sequence[str]) -> str:
     return stem + "_" * max(map(len, taken))
 
 
-def rows_together(arms: Sequence[Any], names: Sequence[str], why: str = "single rows are needed") -> Rows:
+def rows_together(arms: Sequence[Any], names: Sequence[str]) -> Rows:
     """Rows of all variants."""
     for k, arm in enumerate(arms):
         if not hasattr(arm, "together"):
             role = _ROLES[min(k, 2)]
             raise InputError(
-                f"{role} must be Records, or what table.records(…) gives, not {type(arm).__name__}: {why}."
+                f"{role} must be Records, or what table.records(…) gives, not {type(arm).__name__}: rows are needed."
             )
     one, *others = (_named(arm, _ROLES[min(k, 2)]) for k, arm in enumerate(arms))
     rows: Rows = one.together(others, list(dict.fromkeys(names)))
@@ -115,86 +115,96 @@ def from_moments(arms: Sequence[Any], value: str, steps: Steps) -> Prepared:
         raise InputError(f"Moments hold no single rows, and {steps.needs_rows}: give Records, or table.records(…).")
     names = [value, *steps.numbers]
     each = [read(arm, names, strata=steps.strata is not None, role=_ROLES[min(k, 2)]) for k, arm in enumerate(arms)]
-    covariates = _placed(steps, names)
-    single = len(covariates) == 1 and len(covariates[0][1]) == 1 and steps.per is None
-    missing: tuple[Check, ...] = ()
-    if single or any(value in m.own for arm in each for m in arm.values()):
-        mark = covariates[0][0] + MARK if covariates else ""
-        wide = marked(each, mark)
-        if wide is not None:
-            lacking = [[(m.own[value].n - m.n) if value in m.own else 0 for m in arm.values()] for arm in each]
-            rows = [[m.own.get(value, m).n for m in arm.values()] for arm in each]
-            gone, of = ([int(sum(np.sum(n) for n in arm)) for arm in counts] for counts in (lacking, rows))
-            missing = (_without_covariate(covariates[0][0], list(map(_label, each)), gone, of),)
-            each, covariates = wide, (*covariates, (mark, (len(names),)))
+    marks: list[str] = []
+    checks: tuple[Check, ...] = ()
+    if len(names) > 1 and any(value in m.own for arm in each for m in arm.values()):
+        if not steps.covariate:  # rows without a denominator are left out
+            each = [{level: replace(m, own={}) for level, m in arm.items()} for arm in each]
+        else:
+            checks = (_gaps(each, value, steps.covariate[0]),)
+            marks = [steps.covariate[0] + MARK]
+            each = marked(each, marks[0])
     cells = Cells.of(each, strata=steps.strata or "")
     raw = tuple(m.complete(value) if steps.per is None else m for m in cells.whole)
-    return Prepared(cells, raw, covariates, steps.per is not None, checks=missing)
+    return Prepared(cells, raw, _placed(steps, marks, cells.columns), steps.per is not None, checks=checks)
 
 
-def _label(arm: dict[str, Moments]) -> str:
-    return next(iter(arm.values())).label
+def _gaps(each: Sequence[dict[str, Moments]], value: str, covariate: str) -> Check:
+    """How many rows with the metric lack the covariate."""
+    labels = [next(iter(arm.values())).label for arm in each]
+    gone = [sum(int(np.sum(m.own[value].n - m.n)) for m in arm.values() if value in m.own) for arm in each]
+    of = [sum(int(np.sum(m.own.get(value, m).n)) for m in arm.values()) for arm in each]
+    return _without_covariate(covariate, labels, gone, of)
 
 
-def _placed(steps: Steps, names: Sequence[str]) -> tuple[tuple[str, tuple[int, ...]], ...]:
+def _placed(
+    steps: Steps, marks: Sequence[str], order: Sequence[str], count: str | None = None
+) -> tuple[tuple[str, tuple[int, ...]], ...]:
+    """Where the columns of each covariate, and of each mark, stand; of clusters a plain one is counted by the rows."""
+    parts = [*zip(steps.covariate, steps.parts, strict=True), *((mark, (mark,)) for mark in marks)]
+    below = () if count is None else (order.index(count),)
     return tuple(
-        (name, tuple(names.index(column) for column in part))
-        for name, part in zip(steps.covariate, steps.parts, strict=True)
+        (name, (*(order.index(column) for column in part), *(below if len(part) == 1 else ()))) for name, part in parts
     )
 
 
 def from_rows(arms: Sequence[Any], value: str, steps: Steps, *, beside: Sequence[str] = ()) -> tuple[Prepared, Rows]:
     """From the rows, and the rows as they are after all steps."""
-    per = () if steps.per is None else (steps.per,)
+    per = [] if steps.per is None else [steps.per]
     labels = [*steps.labels, *beside]
-    rows = rows_together(arms, [value, *steps.numbers, *labels, *steps.days]).known([value, *per], labels=labels)
-    if steps.days:
-        late = sum(rows.later(*steps.days))
-        if late:
-            raise DataError(
-                f"{late:,} rows have a day in {steps.days[0]!r} that lies after {steps.days[1]!r}: a covariate that was"
-                " measured after the assignment may have been changed by the treatment."
-            )
-    said: list[str] = []
+    before = rows_together(arms, [value, *steps.numbers, *labels, *steps.days]).known([value, *per], labels=labels)
+    _check_days(before, steps)
+    rows, said = before, list[str]()
     facts: list[tuple[str, float]] = []
-    checks: list[Check] = []
-    before = rows
     if steps.cap is not None or steps.cap_at is not None:
-        rows, told, found = _capped(rows, value, steps)
+        rows, told, facts = _capped(rows, value, steps)
         said.append(told)
-        facts += found
-    rows, marks, lost = _filled(rows, steps)
-    checks += lost
-    names = list(dict.fromkeys([value, *steps.numbers, *marks]))
-    covariates = (*_placed(steps, names), *((mark, (names.index(mark),)) for mark in marks))
-    origin = 0.0
+    rows, marks, checks = _filled(rows, steps)
+    known = [name for name in (*steps.numbers, *marks) if name not in per]
+    order, count, origin = [value, *per, *known], None, 0.0
     if steps.cluster is not None:
-        spans = rows.spanning(steps.cluster)
-        if spans:
-            raise DataError(
-                f"{spans:,} of {steps.cluster!r} have rows in more than one variant: they were not randomised as a"
-                " whole. Leave them out, or use adjust.clusters, which allows for it."
-            )
-        if steps.per is None:
-            origin = float(next(iter(rows.moments([value])[0].values())).means[0])
-            rows = rows.derived(value, lambda c: c[value] - origin)
-        count = unused("rows", [*rows.names, *names])
-        rows = rows.totals(names, steps.cluster, count=count, within=steps.strata)
-        names.append(count)
-        at = len(names) - 1
-        covariates = tuple((name, place if len(place) == 2 else (place[0], at)) for name, place in covariates)
+        count = unused("rows", [*rows.names, *order])
+        order = [value, *(per or [count]), *known, *([count] if per else [])]
+        rows, origin = _as_units(rows, [value, *per, *known], count, steps)
         said.append(f"all rows of a {steps.cluster} as one unit")
-    if steps.cluster is not None and steps.per is None:
-        order = [value, names[-1], *names[1:-1]]
-    else:
-        order = [value, *per, *(name for name in names[1:] if name not in per)]
-    covariates = tuple((name, tuple(order.index(names[p]) for p in place)) for name, place in covariates)
     cells = Cells.of(rows.moments(order, by=steps.strata), strata=steps.strata or "")
-    changed = rows is not before
-    raw = tuple(m[""] for m in before.moments([value, *per])) if changed else cells.whole
-    ratio = steps.per is not None or steps.cluster is not None
-    raw = tuple(m if steps.per is not None else m.complete(value) for m in raw)
-    return Prepared(cells, raw, covariates, ratio, origin, tuple(said), tuple(checks), tuple(facts)), rows
+    raw = cells.whole if rows is before else tuple(m[""] for m in before.moments([value, *per]))
+    found = Prepared(
+        cells,
+        tuple(m if per else m.complete(value) for m in raw),
+        _placed(steps, marks, order, count),
+        bool(per) or count is not None,
+        origin,
+        tuple(said),
+        tuple(checks),
+        tuple(facts),
+    )
+    return found, rows
+
+
+def _check_days(rows: Rows, steps: Steps) -> None:
+    late = sum(rows.later(*steps.days)) if steps.days else 0
+    if late:
+        raise DataError(
+            f"{late:,} rows have a day in {steps.days[0]!r} that lies after {steps.days[1]!r}: a covariate that was"
+            " measured after the assignment may have been changed by the treatment."
+        )
+
+
+def _as_units(rows: Rows, names: Sequence[str], count: str, steps: Steps) -> tuple[Rows, float]:
+    """One row a cluster, with its totals; and what was taken off each value, so that totals keep their digits."""
+    cluster, value = str(steps.cluster), names[0]
+    spans = rows.spanning(cluster)
+    if spans:
+        raise DataError(
+            f"{spans:,} of {cluster!r} have rows in more than one variant: they were not randomised as a whole. Leave"
+            " them out, or use adjust.clusters, which allows for it."
+        )
+    origin = 0.0
+    if steps.per is None:
+        origin = float(rows.moments([value])[0][""].means[0])
+        rows = rows.lines({value: ([-origin] * len(rows.labels), {value: [1.0] * len(rows.labels)})})
+    return rows.totals(names, cluster, count=count, within=steps.strata), origin
 
 
 def _capped(rows: Rows, value: str, steps: Steps) -> tuple[Rows, str, list[tuple[str, float]]]:
