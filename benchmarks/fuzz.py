@@ -107,9 +107,9 @@ def rows(rng: np.random.Generator, n: int, arm: int) -> dict[str, Any]:
     """Columns for every role, some with gaps, denominators of 0, single strata and clusters that span variants."""
     known = numbers(rng, "mean", n)
     scale = float(np.ptp(known)) or 1.0
-    gaps = np.where(rng.random(n) < rng.choice([0.0, 0.2, 1.0], p=[0.7, 0.25, 0.05]), np.nan, known)
+    gaps = np.where(rng.random(n) < rng.choice([0.0, 0.2, 1.0], p=[0.75, 0.24, 0.01]), np.nan, known)
     below = rng.poisson(2, n) + float(rng.choice([0, 1, 1]))
-    unit = rng.integers(0, max(int(rng.choice([1, 2, n])), 1), n) + arm * int(rng.choice([0, 1000, 1000]))
+    unit = rng.integers(0, int(rng.choice([1, 2, n, n, n])), n) + arm * int(rng.choice([0, 1000, 1000, 1000, 1000]))
     return {
         "v": known + scale * rng.normal(size=n), "c": gaps, "d": below, "x": (rng.random(n) < 0.7 - 0.4 * arm) * 1.0,
         "p": np.array(["a", "b"])[rng.integers(0, int(rng.choice([1, 2])), n)], "u": unit, "t": rng.integers(0, 2, n),
@@ -120,6 +120,7 @@ def data(rng: np.random.Generator, method: Method) -> tuple[list[Any], dict[str,
     """What to call a method with, and settings that it can't do without."""
     n = int(rng.choice([2, 4, 12, 60]))
     if method.columns:
+        n = int(rng.choice([4, 12, 60, 60, 200]))
         arms = [ar.Records(rows(rng, n, k), label) for k, label in enumerate(("short", "current"))]
         needed = [name for name in method.columns if method.settings[name].default is inspect.Parameter.empty]
         more = [name for name in method.columns if name in ROLES and name not in needed and rng.random() < 0.3]

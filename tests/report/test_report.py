@@ -29,6 +29,13 @@ def moments(seed, label):
     return ar.Moments.from_arrays({"fare": x + rng.normal(size=60), "prior": x}, label=label, missing=2)
 
 
+def records(seed, label):
+    rng = np.random.default_rng(seed)
+    return ar.Records(
+        {"fare": rng.gamma(2, 9, 60), "port": np.array(["Amble", "<Tern>", "Quay"])[np.arange(60) % 3]}, label
+    )
+
+
 THREE = [ar.Counts(60, 400, "short"), ar.Counts(52, 390, "guided"), ar.Counts(40, 400, "current")]
 RESULTS = {
     "means": lambda: ar.measure.means(ONE, TWO, margin=0.5),
@@ -42,6 +49,8 @@ RESULTS = {
         ar.Counts([30, 0, 9], 90, "short"), ar.Counts(9, 80, "current"), alternative="greater"
     ),
     "adjusted": lambda: ar.adjust.cuped(moments(1, "short"), moments(2, "current"), value="fare", covariate="prior"),
+    "strata": lambda: ar.adjust.strata(records(1, "short"), records(2, "current"), value="fare", strata="port"),
+    "by segment": lambda: ar.adjust.segments(records(1, "short"), records(2, "current"), value="fare", segment="port"),
     "evidence": lambda: ar.bayes.means(ONE, TWO),
     "posterior": lambda: ar.bayes.proportions(ar.Counts(3, 90, "short"), ar.Counts(9, 80, "current"), good="lower"),
     "size": lambda: ar.plan.TwoMeans(sd=20).sample_size(effect=1.3),
@@ -202,7 +211,7 @@ def test_every_view_and_part_has_a_result_here_and_the_schema_knows_them():
     """What is drawn in no test is drawn nowhere."""
     shown = {type_tag(type(make())) for make in RESULTS.values()}
     assert shown == set(VIEWS)
-    several = (weighed_and_drawn(), RESULTS["prior curve"](), RESULTS["shrunken"]())
+    several = (weighed_and_drawn(), RESULTS["prior curve"](), RESULTS["shrunken"](), RESULTS["strata"]())
     parts = {type(part) for one in several for part in one.parts}
     assert parts == set(VIEWS_OF_PARTS)
     drawn, frame = str(weighed_and_drawn()), weighed_and_drawn().to_frame()

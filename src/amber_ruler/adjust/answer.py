@@ -9,13 +9,14 @@ from typing import Any, NamedTuple
 import numpy as np
 
 from amber_ruler.adjust import pair
-from amber_ruler.adjust.cells import Adjusted, Cells, adjusted, is_mark, slopes
+from amber_ruler.adjust.cells import Adjusted, Cells, adjusted, slopes
 from amber_ruler.adjust.description import Steps
 from amber_ruler.adjust.prepared import Prepared, linearised, lost, prepare
 from amber_ruler.errors import DataError, InputError
 from amber_ruler.measure import means, shared
 from amber_ruler.numeric import chisquare, normal
 from amber_ruler.numeric.gate import Floats, scalar_or_array
+from amber_ruler.numeric.least_squares import is_mark
 from amber_ruler.results import Adjustment, Axis, Check, Comparison, Strata, Test
 from amber_ruler.samples import Summary
 

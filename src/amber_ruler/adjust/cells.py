@@ -11,10 +11,8 @@ import numpy as np
 from amber_ruler.errors import DataError, InputError
 from amber_ruler.moments import Moments, merge
 from amber_ruler.numeric.gate import Floats
+from amber_ruler.numeric.least_squares import ALIKE, collinear, is_mark
 from amber_ruler.results import Axis
-
-MARK = " is missing"  # the end of the name of a column that marks where another has no value
-_ALIKE = 1e-10  # share of a covariate's variance that others leave, at or below which it is a combination of them
 
 
 @dataclass(frozen=True, slots=True, eq=False)
@@ -137,10 +135,10 @@ def _solved(together: Floats, cells: Cells) -> Fitted:
                 f"The covariate {name!r} is constant within each variant and differs between them: it is the variant."
             )
         pivot = a[..., k, k]
-        if np.any(~still & (pivot < _ALIKE)):
+        if np.any(~still & (pivot < ALIKE)):
             if not is_mark(name):
-                raise _collinear(name, names[: k - 1])
-            still = still | (pivot < _ALIKE)  # it says no more than the others
+                raise collinear(name, names[: k - 1])
+            still = still | (pivot < ALIKE)  # it says no more than the others
         safe = np.where(still, 1.0, pivot)
         row = np.where(still[..., None], 0.0, a[..., k, :] / safe[..., None])
         a = a - a[..., :, k, None] * row[..., None, :]
@@ -231,36 +229,3 @@ def _beside(joint: Moments, metric: str, fill: Floats, mark: str) -> Moments:
     tails = np.stack([alone.tails[..., 0], shift - (mean - fill), np.zeros_like(share)], axis=-1)
     columns = (*joint.columns, mark)
     return Moments(columns, alone.n, means, c, joint.label, alone.missing, tails, joint.axis)
-
-
-def inverse(squares: Floats, names: Sequence[str], where: str = "") -> tuple[Floats, int]:
-    """The inverse of a table of products of deviations, and its rank; what is collinear or constant is an error.
-
-    A mark of missing values that says no more than the others is left out: its rows of the inverse are 0.
-    """
-    scale = np.sqrt(np.where(np.diag(squares) > 0, np.diag(squares), 1.0))
-    left = squares / np.outer(scale, scale)
-    scaled, kept = left.copy(), list[int]()
-    for k, name in enumerate(names):
-        if left[k, k] < _ALIKE:
-            if is_mark(name):
-                continue
-            if squares[k, k] <= 0:
-                raise DataError(f"The covariate {name!r} never varies{where}: leave it out.")
-            raise _collinear(name, [names[j] for j in kept], where)
-        left = left - np.outer(left[:, k], left[k]) / left[k, k]
-        kept.append(k)
-    found = np.zeros_like(squares)
-    at = np.ix_(kept, kept)
-    found[at] = np.linalg.inv(scaled[at]) / np.outer(scale, scale)[at]
-    return found, len(kept)
-
-
-def is_mark(name: str) -> bool:
-    """Whether a column marks the missing values of another."""
-    return name.endswith(MARK)
-
-
-def _collinear(name: str, others: Sequence[str], where: str = "") -> DataError:
-    listed = " and ".join(map(repr, others))
-    return DataError(f"The covariate {name!r} is a combination of {listed}{where}: they are collinear. Leave one out.")

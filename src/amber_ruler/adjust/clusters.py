@@ -10,7 +10,6 @@ import numpy as np
 
 from amber_ruler.adjust import pair
 from amber_ruler.adjust.answer import answer, balances, covariates_told
-from amber_ruler.adjust.cells import inverse
 from amber_ruler.adjust.description import Covariate, Steps
 from amber_ruler.adjust.prepared import Prepared, from_rows, left_out, rows_of, unused
 from amber_ruler.effects import Alternative
@@ -20,6 +19,7 @@ from amber_ruler.measure.quantiles import density
 from amber_ruler.moments import Moments
 from amber_ruler.numeric import gate
 from amber_ruler.numeric.gate import Floats
+from amber_ruler.numeric.least_squares import inverse
 from amber_ruler.register import method
 from amber_ruler.results import Adjustment, Check, Comparison
 from amber_ruler.samples import Records
@@ -128,7 +128,7 @@ def clusters(
     >>> two = Records({"fare": [2.0, 2, 5, 6, 3, 4], "who": ["e", "e", "f", "g", "h", "h"]}, "current")
     >>> r = clusters(one, two, value="fare", cluster="who")
     >>> round(r.estimate, 4), round(r.se, 4), round(r.df, 2)
-    (2.1667, 1.5055, 5.28)
+    (2.1667, 1.6021, 5.26)
     """
     ask = shared.question(alpha, alternative, margin, good)
     gate.choice("errors", errors, _METHODS)

@@ -8,12 +8,13 @@ from typing import Any
 
 import numpy as np
 
-from amber_ruler.adjust.cells import MARK, Cells, marked, read
+from amber_ruler.adjust.cells import Cells, marked, read
 from amber_ruler.adjust.description import Steps
 from amber_ruler.errors import DataError, InputError
 from amber_ruler.measure.checks import missing as said_missing
 from amber_ruler.moments import Moments
 from amber_ruler.numeric.gate import Floats
+from amber_ruler.numeric.least_squares import MARK
 from amber_ruler.results import Check
 from amber_ruler.samples import Summary
 from amber_ruler.samples.records import Make, Records, Rows

@@ -12,7 +12,7 @@ import numpy as np
 
 from amber_ruler.adjust import pair
 from amber_ruler.adjust.answer import balances, covariates_told
-from amber_ruler.adjust.cells import Cells, inverse
+from amber_ruler.adjust.cells import Cells
 from amber_ruler.adjust.description import Covariate, Steps
 from amber_ruler.adjust.prepared import from_moments, from_rows, unused
 from amber_ruler.effects import Alternative
@@ -21,6 +21,7 @@ from amber_ruler.measure import means, shared
 from amber_ruler.moments import Moments
 from amber_ruler.numeric import gate
 from amber_ruler.numeric.gate import Floats
+from amber_ruler.numeric.least_squares import inverse
 from amber_ruler.register import method
 from amber_ruler.results import Comparison
 from amber_ruler.samples import Records
@@ -129,7 +130,7 @@ def regression(
     >>> current = Records({"fare": [2.0, 3, 6, 7, 8], "prior": [1.0, 2, 3, 4, 5]}, "current")
     >>> r = regression(short, current, value="fare", covariate="prior")
     >>> round(r.estimate, 4), round(r.se, 4), r.df
-    (1.3, 0.4143, 6.0)
+    (1.3, 0.3731, 6.0)
     """
     ask = shared.question(alpha, alternative, margin, good)
     gate.choice("slopes", slopes, _SOURCES)

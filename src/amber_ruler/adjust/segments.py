@@ -96,7 +96,7 @@ def segments(
     >>> current = Records({"fare": [2.0, 3, 5, 11, 13, 14], "port": port}, "current")
     >>> r = segments(short, current, value="fare", segment="port")
     >>> r.estimate.round(2).tolist(), round(r.strata.interaction.p_value, 3)
-    ([0.67, 1.67], 0.522)
+    ([0.67, 1.67], 0.54)
     """
     ask = shared.question(alpha, alternative, margin, good)
     if not isinstance(segment, str) or segment == value:

@@ -91,7 +91,7 @@ def strata(
     >>> current = Records({"fare": [2.0, 3, 5, 11, 13, 14], "port": port}, "current")
     >>> r = strata(short, current, value="fare", strata="port")
     >>> round(r.estimate, 4), round(r.se, 4), r.strata.effects.estimate.round(2).tolist()
-    (1.1667, 0.7817, [0.67, 1.67])
+    (1.1667, 0.8165, [0.67, 1.67])
     """
     listed: Any = covariate
     ask = shared.question(alpha, alternative, margin, good)

@@ -416,8 +416,7 @@ def _from_table(method: Method, call: Any, given: dict[str, Any], settings: dict
     elif takes == "one":
         yield from _each(source, method, call, given, settings)
     else:
-        by, control = _needed(given, "by"), _needed(given, "control")
-        value = _needed(given, "value")
+        value, by, control = (_needed(given, name) for name in ("value", "by", "control"))
         arms: Any
         if method.columns:
             arms = source.records(_columns_of(method, settings), by=by)

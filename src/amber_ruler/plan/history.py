@@ -8,11 +8,11 @@ from typing import Any
 
 import numpy as np
 
-from amber_ruler.adjust.cells import inverse
 from amber_ruler.digest import Rows
 from amber_ruler.errors import DataError
 from amber_ruler.moments import Moments, merge
 from amber_ruler.numeric.gate import Floats
+from amber_ruler.numeric.least_squares import inverse
 from amber_ruler.plan.designs.means import TwoMeans
 from amber_ruler.plan.designs.proportions import TwoProportions
 
