@@ -145,3 +145,27 @@ def test_rows_without_a_denominator_are_left_out_by_every_door():
     assert numbers(one) == pytest.approx(numbers(other), rel=1e-10)
     assert [c.finding for c in one.checks] == [c.finding for c in other.checks]
     assert any(c.name == "missing values" for c in one.checks)
+
+
+@pytest.mark.parametrize(
+    ("label", "stratum"),
+    [
+        (lambda f: f == "short", lambda p: p == "Amble"),
+        (lambda f: (f == "short") * 1.0, lambda p: (p == "Amble") * 2.0),
+        (lambda f: (f == "short") * 1, lambda p: (p == "Amble") * 3),
+        (lambda f: f.map({"short": "1.0", "current": "0.0"}), lambda p: p.map(lambda v: f"{len(v)}.0")),
+    ],
+)
+def test_labels_of_every_kind_are_the_same_on_every_engine(label, stratum, tmp_path):
+    """True and false, whole numbers, floats, and text that looks like one."""
+    rows = frame()
+    rows = rows.assign(form=label(rows.form), port=stratum(rows.port))
+    rows.to_parquet(tmp_path / "rows.parquet")
+    found = []
+    for source in (rows, pl.from_pandas(rows).lazy(), tmp_path / "rows.parquet"):
+        arms_ = ar.table(source).records(["fare", "port"], by="form")
+        one, two = arms_.values()
+        r = ar.adjust.strata(one, two, value="fare", strata="port")
+        found.append((list(arms_), r.strata.effects.axis.labels, float(r.estimate)))
+    assert found[0][:2] == found[1][:2] == found[2][:2]
+    assert found[0][2] == pytest.approx(found[1][2], rel=1e-9) == pytest.approx(found[2][2], rel=1e-9)

@@ -8,6 +8,7 @@ from typing import Any
 
 import narwhals as nw
 import numpy as np
+from narwhals.dtypes import DType
 from numpy.typing import NDArray
 
 from amber_ruler.errors import DataError, InputError
@@ -18,7 +19,7 @@ from amber_ruler.samples import ByVariant, Records
 from amber_ruler.samples.records import Form, Make
 from amber_ruler.tables import reduce
 from amber_ruler.tables.frame import Held, names
-from amber_ruler.tables.pairing import codes
+from amber_ruler.tables.pairing import codes, floats
 
 _APART = "\x1f"  # the separator of units in ASCII
 
@@ -54,17 +55,15 @@ def _held(table: Held, wanted: list[str], by: str) -> ByVariant[Records]:
     for k, key in enumerate(labels):
         mine = native[coded == k]
         label = reduce.label_text(key)
-        found[label] = Records({name: _values(mine[name]) for name in wanted}, label)
+        found[label] = Records({name: _values(mine[name], table.schema[name]) for name in wanted}, label)
     return ByVariant(dict(sorted(found.items())), column=by, unassigned=int(np.sum(coded < 0)))
 
 
-def _values(column: Any) -> Any:
-    if column.dtype.kind in "biuf":
-        return column.to_numpy(dtype=np.float64, na_value=np.nan)
-    try:
-        return column.to_numpy(dtype=np.float64, na_value=np.nan) if hasattr(column.dtype, "na_value") else list(column)
-    except (TypeError, ValueError):
-        return [None if missing else value for value, missing in zip(column, column.isna(), strict=True)]
+def _values(column: Any, kind: DType) -> Any:
+    """Numbers and true or false as floats; anything else as it is, None where it is missing."""
+    if kind.is_numeric() or isinstance(kind, nw.Boolean):
+        return floats(column)
+    return [None if missing else value for value, missing in zip(column, column.isna(), strict=True)]
 
 
 @dataclass(frozen=True, slots=True, eq=False)
@@ -214,18 +213,25 @@ class TableRows:
         numbers = [self.number(name).alias(name) for name in names]
         found: list[dict[str, Moments]] = [{} for _ in self.labels]
         key = "cell" + self.by
-        text = nw.col(self.by).cast(nw.String)
-        parts = [text] if by is None else [text, nw.col(by).cast(nw.String)]
+        variant: Any = nw.lit(None, dtype=nw.String)
+        for k, label in enumerate(self.keys):
+            variant = nw.when(nw.col(self.by) == label).then(nw.lit(str(k))).otherwise(variant)
+        parts = [variant] if by is None else [variant, self._level(by)]
         with self.table.reading():
             frame = self.frame.select(nw.concat_str(*parts, separator=_APART).alias(key), *numbers)
             reduced = reduce.from_engine(frame, list(names), key)
-        at = {reduce.label_text(k): j for j, k in enumerate(self.keys)}
         for cell, m in reduced.items():
-            label, _, level = cell.partition(_APART)
-            k = at[_plain(label)]
-            missing = self.left_out[k] if by is None else 0
-            found[k][_plain(level)] = replace(m, label=self.labels[k], missing=missing)
+            at, _, level = cell.partition(_APART)
+            missing = self.left_out[int(at)] if by is None else 0
+            level = _plain(level) if by is not None and self.table.schema[by].is_float() else level
+            found[int(at)][level] = replace(m, label=self.labels[int(at)], missing=missing)
         return found
+
+    def _level(self, by: str) -> nw.Expr:
+        """A column of labels as text, as the rows in memory have it."""
+        if isinstance(self.table.schema[by], nw.Boolean):
+            return nw.when(nw.col(by)).then(nw.lit("1")).otherwise(nw.lit("0"))
+        return nw.col(by).cast(nw.String)
 
     def totals(self, names: Sequence[str], unit: str, *, count: str, within: str | None = None) -> TableRows:
         """See `Rows`."""
@@ -335,4 +341,4 @@ class _Numbers(Mapping[str, nw.Expr]):
 
 def _plain(text: str) -> str:
     """A label as text; of whole numbers that an engine holds as floats without their point."""
-    return text.removesuffix(".0") if text.removesuffix(".0").lstrip("-").isdigit() else text
+    return text.removesuffix(".0")
