@@ -142,8 +142,8 @@ def _summed(cells: Cells, after: Adjusted, weights: Floats, k: int) -> _Sum:
     df = np.where(variance > 0, df, 1.0)
     if len(weights) == 1:
         return _Sum(after.mean[k, 0], after.tail[k, 0], variance, df)
-    mean = (w * (after.mean[k] + after.tail[k])).sum(axis=0)
-    return _Sum(mean, np.zeros_like(mean), variance, df)
+    base = after.mean[0, 0]  # of all alike, so that means far from 0 keep their difference
+    return _Sum(*pair.split(base, (w * ((after.mean[k] - base) + after.tail[k])).sum(axis=0)), variance, df)
 
 
 def _as_means(
@@ -174,10 +174,11 @@ def _as_means(
 def _as_ratio(
     found: Prepared, cells: Cells, both: Sequence[_Sum], ask: shared.Question, null: Floats, name: str
 ) -> Comparison:
-    arms = [
-        pair.Arm(cells.labels[k], cells.n[k].sum(axis=0), one.mean + found.origin, one.variance, one.df, one.tail)
-        for k, one in enumerate(both)
-    ]
+    arms = []
+    for k, one in enumerate(both):
+        base, rest = (found.origin, one.mean + one.tail) if found.origin else (one.mean, one.tail)
+        mean, tail = pair.split(base, rest)
+        arms.append(pair.Arm(cells.labels[k], cells.n[k].sum(axis=0), mean, one.variance, one.df, tail))
     return pair.compare(
         ask, arms, null, metric=name, method="", source="", axis=cells.axis,
         quantity="ratio" if found.ratio else "adjusted mean",
@@ -293,9 +294,10 @@ def _by_stratum(
         pair.Arm(
             found.cells.labels[k],
             found.cells.n[k],
-            np.array([float(e[k].mean) + float(e[k].tail) + found.origin for e in each]),
+            np.array([float(e[k].mean) + found.origin for e in each]),
             np.array([float(e[k].variance) for e in each]),
             np.array([float(e[k].df) for e in each]),
+            np.array([float(e[k].tail) for e in each]),
         )
         for k in (0, 1)
     ]

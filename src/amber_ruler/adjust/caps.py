@@ -34,6 +34,7 @@ class _Cut(NamedTuple):
     n: int
     kept: int  # rows between the ends
     mean: float
+    tail: float  # what the mean rounds away
     variance: float  # squared standard error
     moved: int
 
@@ -197,7 +198,7 @@ def _cut_result(
     arms = [
         pair.Arm(
             s.label, np.asarray(float(c.n)), np.asarray(c.mean), np.asarray(c.variance), np.asarray(c.kept - 1.0),
-            more={"kept": float(c.kept)},
+            np.asarray(c.tail), more={"kept": float(c.kept)},
         )
         for s, c in zip(samples, cuts, strict=True)
     ]  # fmt: skip
@@ -229,11 +230,10 @@ def _winsorised(sample: Sample, share: float, *, both: bool) -> _Cut:
         values[n - g :] = values[n - g - 1]
         if both:
             values[:g] = values[g]
-    mean = float(np.mean(values))
-    squares = float(np.sum((values - mean) ** 2))
+    squares = _spread_of(values, values) * (n - 1)
     variance = squares / (n * (n - 1)) * ((n - 1) / (kept - 1)) ** 2
     moved = int(np.sum(values != np.sort(sample.values)))
-    return _Cut(n, kept, mean, variance, moved)
+    return _Cut(n, kept, *_mean(values), variance, moved)
 
 
 @method(
@@ -320,14 +320,20 @@ def _trimmed(sample: Sample, share: float) -> _Cut:
     if h < 2:
         raise DataError(f"{sample.label!r} has {n:,} values: trimmed, {max(h, 0)} would be left, and 2 are needed.")
     inner = values[g : n - g]
-    around = inner[0] + (inner - inner[0]).mean()
     held = np.clip(values, inner[0], inner[-1])
-    return _Cut(n, h, float(around), _spread_of(held, held) * (n - 1) / (h * (h - 1)), n - h)
+    return _Cut(n, h, *_mean(inner), _spread_of(held, held) * (n - 1) / (h * (h - 1)), n - h)
+
+
+def _mean(values: Floats) -> tuple[float, float]:
+    """The mean, and what its float rounds away."""
+    mean, tail = pair.split(values[0], (values - values[0]).mean())
+    return float(mean), float(tail)
 
 
 def _spread_of(one: Floats, two: Floats) -> float:
     """Covariance with n - 1 below."""
-    return float((one - one.mean()) @ (two - two.mean())) / (one.size - 1)
+    a, b = one - one[0], two - two[0]
+    return float((a - a.mean()) @ (b - b.mean())) / (one.size - 1)
 
 
 @method(
@@ -400,7 +406,8 @@ def trimmed_pairs(
     if of == "sides":
         held = [np.clip(s.values, *_inner(s.values, cut)) for s in (one, two)]
         spread = _spread_of(held[0], held[0]) + _spread_of(held[1], held[1]) - 2 * _spread_of(held[0], held[1])
-        difference, variance = sides[0].mean - sides[1].mean, spread * (n - 1) / (h * (h - 1))
+        difference = (sides[0].mean - sides[1].mean) + (sides[0].tail - sides[1].tail)
+        variance = spread * (n - 1) / (h * (h - 1))
     else:
         differences = _trimmed(Sample(both.differences, "differences"), cut)
         difference, variance = differences.mean, differences.variance

@@ -160,13 +160,18 @@ class Adjusted(NamedTuple):
     variance: Floats
 
 
+def away(cells: Cells) -> Floats:
+    """How far the covariates' means lie from their means over all rows of all variants, (v, s, ..., p)."""
+    origin, rounded = cells.means[:1, :1, ..., 1:], cells.tails[:1, :1, ..., 1:]
+    found = (cells.means[..., 1:] - origin) + (cells.tails[..., 1:] - rounded)
+    overall = (cells.n[..., None] * found).sum(axis=(0, 1)) / cells.n.sum(axis=(0, 1))[..., None]
+    return np.asarray(found - overall)
+
+
 def adjusted(cells: Cells, slope: Floats) -> Adjusted:
     """Means and variances of the metric less the slopes times each covariate's distance from its overall mean."""
-    n = cells.n
-    origin = cells.means[:1, :1, ..., 1:]
-    away = (cells.means[..., 1:] - origin) + (cells.tails[..., 1:] - cells.tails[:1, :1, ..., 1:])
-    centre = (n[..., None] * away).sum(axis=(0, 1)) / n.sum(axis=(0, 1))[..., None]
-    shift = np.einsum("...k,...k->...", away - centre, np.broadcast_to(slope, away.shape))
+    n, gaps = cells.n, away(cells)
+    shift = np.einsum("...k,...k->...", gaps, np.broadcast_to(slope, gaps.shape))
     before, tail = cells.means[..., 0], cells.tails[..., 0]
     mean = before - shift
     left = ((before - mean) - shift) + tail

@@ -14,7 +14,7 @@ from amber_ruler.effects import Alternative
 from amber_ruler.errors import DataError, InputError
 from amber_ruler.measure import means, shared
 from amber_ruler.numeric import gate, normal
-from amber_ruler.numeric.gate import scalar_or_array
+from amber_ruler.numeric.gate import Floats, scalar_or_array
 from amber_ruler.register import method
 from amber_ruler.results import Adjustment, Check, Comparison, EffectSize, Group
 from amber_ruler.samples import Records
@@ -101,7 +101,9 @@ def weights(
     raw_moments = [m[""] for m in rows.moments([value])]
     raw = means(*raw_moments, **ask.settings(null=null, metric=metric or value))
     product = unused("weighted", (value, weight))
-    found = [m[""] for m in rows.derived(product, lambda c: c[value] * c[weight]).moments([product, weight])]
+    # Around a value of theirs, so that weights times values far from 0 keep their digits.
+    origin = float(raw_moments[0].means[0]) if form == "normalised" else 0.0
+    found = [m[""] for m in rows.derived(product, lambda c: (c[value] - origin) * c[weight]).moments([product, weight])]
     known = _population(form, population)
     arms = []
     for k, m in enumerate(found):
@@ -118,7 +120,7 @@ def weights(
             raise DataError(f"Variant {m.label!r} has 1 row: a spread needs at least 2.")
         arms.append(
             pair.Arm(
-                m.label, np.asarray(n), np.asarray(mean), np.asarray(max(variance, 0.0)), np.asarray(n - 1),
+                m.label, np.asarray(n), *_placed(origin, mean, max(variance, 0.0), n - 1),
                 more={"effective n": float(effective)},
             )
         )  # fmt: skip
@@ -137,6 +139,12 @@ def weights(
         source=source, said=f", weighted by {weight}", parts=(part,),
         checks_=left_out(rows),
     )  # fmt: skip
+
+
+def _placed(origin: float, mean: float, variance: float, df: float) -> tuple[Floats, Floats, Floats, Floats]:
+    """Mean, variance, df and what the mean rounds away, as an arm has them."""
+    at, tail = pair.split(origin, mean)
+    return at, np.asarray(variance), np.asarray(df), tail
 
 
 def _above_zero(rows: Rows, weight: str) -> None:
@@ -251,7 +259,7 @@ def triggered(
         for g in inner.groups
     ]  # fmt: skip
     difference, se, df = (np.asarray(v) for v in (inner.estimate, inner.se, inner.df))
-    arms[0] = arms[0]._replace(mean=arms[1].mean + share * difference)
+    arms = [arms[0]._replace(mean=share * difference), arms[1]._replace(mean=np.zeros_like(difference))]
     result = pair.compare(
         ask, arms, at, metric=metric or value, method="exposed units only, diluted to all",
         source="Deng & Hu (2015), WSDM, 349-358", said=f", exposed by {exposed}", se=share * se, df=df, lifts=False,
@@ -386,9 +394,10 @@ def compliers(
     raw = means(
         *(m.complete(value) for m in cells.whole[:2]), alpha=alpha, alternative=alternative, good=good, metric=name
     )
-    shifted = arms[0]._replace(mean=arms[1].mean + effect, tail=np.asarray(0.0))
+    nothing = np.zeros_like(np.asarray(effect))
+    apart = arms[0]._replace(mean=np.asarray(effect)), arms[1]._replace(mean=nothing)
     result = pair.compare(
-        ask, (shifted, arms[1]._replace(tail=np.asarray(0.0))), at, metric=name,
+        ask, apart, at, metric=name,
         method="difference of means over difference in uptake", source=_UPTAKE, se=se, df=df, lifts=False,
         said=f", of taking up {taken}",
         checks_=missing,

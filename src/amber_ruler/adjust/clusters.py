@@ -10,6 +10,7 @@ import numpy as np
 
 from amber_ruler.adjust import pair
 from amber_ruler.adjust.answer import answer, balances, covariates_told
+from amber_ruler.adjust.cells import away
 from amber_ruler.adjust.description import Covariate, Steps
 from amber_ruler.adjust.prepared import Prepared, from_rows, left_out, rows_of, unused
 from amber_ruler.effects import Alternative
@@ -45,7 +46,7 @@ class _Clusters:
     products: Floats  # (g, k, k) X'X
     residuals: Floats  # (g, k) X'e
     sizes: Floats  # (g, 2) rows in each variant
-    means: Floats  # (2,) of the metric
+    means: tuple[Floats, Floats]  # (2,) of the metric, and what they round away
     n: Floats  # (2,)
     contrasts: Floats  # (2, k) the adjusted mean of each variant
     table: Floats  # (k, k) the inverse of all X'X
@@ -167,7 +168,7 @@ def clusters(
     spread, df = _spread(read, errors, may_span=spanning == "allowed")
     arms = [
         pair.Arm(
-            rows.labels[g], read.n[g], np.asarray(read.means[g]), np.asarray(spread[g, g]), np.asarray(df),
+            rows.labels[g], read.n[g], read.means[0][g], np.asarray(spread[g, g]), np.asarray(df), read.means[1][g],
             more={"clusters": float(count[g])},
         )
         for g in (0, 1)
@@ -192,14 +193,15 @@ def _read(found: Prepared, rows: Rows, value: str, cluster: str) -> _Clusters:
     n, centres, squares = cells.n[:2, 0], cells.means[:2, 0], cells.squares[:2, 0].sum(axis=0)
     inverted, rank = inverse(squares[1:, 1:], names)
     slope = inverted @ squares[1:, 0]
-    away = centres[:, 1:] - (n[:, None] * centres[:, 1:]).sum(axis=0) / n.sum()
+    gaps = away(cells)[:2, 0]
     y, e, y2, *crossed = _fresh(rows, 3 + p + p * (p + 1) // 2)
     us, firsts = _fresh(rows, p, "u"), crossed[:p]
     pairs = [(i, j) for i in range(p) for j in range(i, p)]
     own = [(y, value), *zip(us, names, strict=True)]
     made = rows.lines({u: ((-centres[:, k]).tolist(), {name: (1.0, 1.0)}) for k, (u, name) in enumerate(own)})
     left = {y: (1.0, 1.0)} | {u: (-float(b), -float(b)) for u, b in zip(us, slope, strict=True)}
-    made = made.lines({e: ((0.0, 0.0), left)})
+    rounded = cells.tails[:2, 0, 0] - cells.tails[:2, 0, 1:] @ slope  # what the means' floats leave in the residuals
+    made = made.lines({e: ((-rounded).tolist(), left)})
     made = made.derived(y2, _product(y, y))
     for first, u in zip(firsts, us, strict=True):
         made = made.derived(first, _product(u, e))
@@ -226,8 +228,8 @@ def _read(found: Prepared, rows: Rows, value: str, cluster: str) -> _Clusters:
     table[2:, 2:] = inverted
     contrasts = np.zeros((2, k))
     contrasts[0, 0] = contrasts[1, 1] = 1.0
-    contrasts[:, 2:] = -away
-    adjusted = centres[:, 0] + cells.tails[:2, 0, 0] - away @ slope
+    contrasts[:, 2:] = -gaps
+    adjusted = pair.split(centres[:, 0], cells.tails[:2, 0, 0] - gaps @ slope)
     return _Clusters(
         products, residuals, sizes, adjusted, n, contrasts, table, float(sums[1].sum()), 2 + rank, deviations
     )

@@ -27,6 +27,12 @@ class Arm(NamedTuple):
     more: Mapping[str, float] = {}
 
 
+def split(base: Any, rest: Any) -> tuple[Floats, Floats]:
+    """A mean near `base` and what its float rounds away."""
+    mean = np.asarray(base + np.asarray(rest))
+    return mean, np.asarray((base - mean) + rest)
+
+
 def gained(steps: Sequence[str], raw: Comparison | None, se: Any, n: Any, **more: Any) -> Adjustment:
     """What steps were worth: the share of the raw variance that went, and the units that would do the same."""
     if raw is None:

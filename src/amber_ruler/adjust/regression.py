@@ -12,7 +12,7 @@ import numpy as np
 
 from amber_ruler.adjust import pair
 from amber_ruler.adjust.answer import balances, covariates_told
-from amber_ruler.adjust.cells import Cells
+from amber_ruler.adjust.cells import Cells, away
 from amber_ruler.adjust.description import Covariate, Steps
 from amber_ruler.adjust.prepared import from_moments, from_rows, unused
 from amber_ruler.effects import Alternative
@@ -41,6 +41,8 @@ class Line(NamedTuple):
 
     n: float
     mean: float
+    tail: float  # what that mean rounds away
+    rounded: float  # what all means round away of the residuals
     centres: Floats  # (p,) the variant's means of the covariates
     away: Floats  # (p,) these less the overall means
     slope: Floats  # (p,)
@@ -173,12 +175,12 @@ def regression(
         pair.Arm(
             cells.labels[g],
             cells.n[g, 0],
-            np.asarray(line.mean - float(line.slope @ line.away)),
+            mean,
             np.asarray(spread[g, g]),
             np.asarray(df),
-            np.asarray(cells.tails[g, 0, 0]),
+            tail,
         )
-        for g, line in enumerate(fit)
+        for g, (mean, tail) in enumerate(pair.split(line.mean, line.tail - line.slope @ line.away) for line in fit)
     )
     said = "each variant's own slopes" if slopes == "own" else "common slopes"
     beyond = float(np.sqrt(spread[0, 0] + spread[1, 1] - 2 * spread[0, 1] + _of_the_mean(cells, fit)))
@@ -224,18 +226,18 @@ def _without_constant(cells: Cells) -> tuple[Cells, list[str]]:
 
 
 def _fit(cells: Cells, *, common: bool) -> list[Line]:
-    n, means, squares = cells.n[:2, 0], cells.means[:2, 0] + cells.tails[:2, 0], cells.squares[:2, 0]
-    origin = means[0, 1:]
-    centre = (n[:, None] * (means[:, 1:] - origin)).sum(axis=0) / n.sum()
-    found = []
+    squares, gaps = cells.squares[:2, 0], away(cells)[:2, 0]
     pooled = squares.sum(axis=0)
+    found = []
     for g in (0, 1):
         mine = pooled if common else squares[g]
         where = "" if common else f" in variant {cells.labels[g]!r}"
         inverted, rank = inverse(mine[1:, 1:], cells.columns[1:], where)
-        away = (means[g, 1:] - origin) - centre
+        means, tails = cells.means[g, 0], cells.tails[g, 0]
         slope = inverted @ mine[1:, 0]
-        found.append(Line(float(n[g]), float(cells.means[g, 0, 0]), cells.means[g, 0, 1:], away, slope, inverted, rank))
+        n, mean, tail = float(cells.n[g, 0]), float(means[0]), float(tails[0])
+        rounded = float(tails[0] - slope @ tails[1:])
+        found.append(Line(n, mean, tail, rounded, means[1:], gaps[g], slope, inverted, rank))
     return found
 
 
@@ -317,7 +319,7 @@ def _scored(
     centred[e] = form([(-line.mean, one) for line in fit], [value])
     roots = [_root(line.inverse) for line in fit]
     made = {z: form([(0.0, root[k]) for root in roots], us) for k, z in enumerate(zs)}
-    made[e] = form([(0.0, np.array([1.0, *-line.slope])) for line in fit], [e, *us])
+    made[e] = form([(-line.rounded, np.array([1.0, *-line.slope])) for line in fit], [e, *us])
     for f, w in enumerate((w1, w0)):
         made[w] = form([weights(fit, g, f, common=common) for g in (0, 1)], us)
     made[left] = form([(1 - 1 / line.n, np.zeros(0)) for line in fit], [])

@@ -315,8 +315,9 @@ def novelty(
     axis = Axis(age, tuple(cells.levels[k] for k in order))
     arms = [
         pair.Arm(
-            cells.labels[k], cells.n[k, order], (cells.means + cells.tails)[k, order, 0],
-            (cells.squares[k, order, 0, 0] / (cells.n[k, order] - 1) / cells.n[k, order]), cells.n[k, order] - 1,
+            cells.labels[k], cells.n[k, order], cells.means[k, order, 0],
+            cells.squares[k, order, 0, 0] / (cells.n[k, order] - 1) / cells.n[k, order], cells.n[k, order] - 1,
+            cells.tails[k, order, 0],
         )
         for k in (0, 1)
     ]  # fmt: skip
@@ -343,7 +344,7 @@ def _trend(
     weight = n1 * n0 / (n1 + n0)
     centred = ages - (weight * ages).sum() / weight.sum()
     contrast = weight * centred / (weight * centred**2).sum()
-    slope = float((contrast * (arms[0].mean - arms[1].mean)).sum())
+    slope = float((contrast * ((arms[0].mean - arms[1].mean) + (arms[0].tail - arms[1].tail))).sum())
     variance, least = 0.0, np.inf
     for k, (values, seen, ids) in enumerate(zip(rows.values(value), rows.values(age), rows.column(unit), strict=True)):
         at = np.searchsorted(ages, seen)
