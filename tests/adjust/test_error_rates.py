@@ -5,7 +5,7 @@ import pytest
 
 from amber_ruler import Records, adjust
 
-RUNS = 400
+RUNS = 250
 
 
 def rate(draw, method):
