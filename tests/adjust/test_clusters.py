@@ -43,6 +43,15 @@ def test_it_is_the_sandwich_written_out(errors, covariates, spanning):
     assert r.df == pytest.approx(expected, rel=1e-10)
 
 
+@pytest.mark.parametrize("unit", [1e-9, 1e6])
+def test_the_unit_of_a_covariate_does_not_matter(unit):
+    """In millionths or in millions: the same corrected errors and degrees of freedom."""
+    both = arms((45, 52), clusters=11)
+    other = [Records({**a.columns, "prior": a.columns["prior"] * unit}, a.label) for a in both]
+    one, two = (clusters(*g, value="fare", cluster="who", covariate=["prior", "trips"]) for g in (both, other))
+    assert (two.estimate, two.se, two.df) == pytest.approx((one.estimate, one.se, one.df), rel=1e-9)
+
+
 def test_clusters_of_one_are_rows():
     """CR0 is HC0, CR2 is HC2, CR1 is HC0 n / (n - 1), the form with (N - 1)/(N - k) is HC1."""
     both = [Records({**a.columns, "who": [f"{a.label}{k}" for k in range(len(a))]}, a.label) for a in arms()]

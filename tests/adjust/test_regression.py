@@ -71,6 +71,17 @@ def test_gaps_are_filled_and_marked(slopes):
     assert (r.estimate, r.se) == pytest.approx((b[1], np.sqrt(spread[1, 1])), rel=1e-9)
 
 
+@pytest.mark.parametrize("unit", [1e-9, 1e7])
+@pytest.mark.parametrize("slopes", ["own", "common"])
+def test_the_unit_of_a_covariate_does_not_matter(unit, slopes):
+    """In millionths or in millions: the same leverages, errors and degrees of freedom."""
+    both = arms()
+    other = [Records({**a.columns, "prior": a.columns["prior"] * unit}, a.label) for a in both]
+    how = {"value": "fare", "covariate": ["prior", "trips"], "slopes": slopes, "degrees": "bell-mccaffrey"}
+    one, two = (regression(*g, **how) for g in (both, other))
+    assert (two.estimate, two.se, two.df) == pytest.approx((one.estimate, one.se, one.df), rel=1e-9)
+
+
 def test_laws():
     """A constant added to a covariate changes nothing; a useless one costs its degree of freedom; none is Welch's."""
     both = arms((300, 400))

@@ -230,9 +230,15 @@ def _read(found: Prepared, rows: Rows, value: str, cluster: str) -> _Clusters:
     contrasts[0, 0] = contrasts[1, 1] = 1.0
     contrasts[:, 2:] = -gaps
     adjusted = pair.split(centres[:, 0], cells.tails[:2, 0, 0] - gaps @ slope)
+    # Each covariate by its own spread: a cluster's columns are then told apart whatever their units are.
+    unit = np.ones(k)
+    spread = np.sqrt(np.diag(squares)[1:] / n.sum())
+    unit[2:] = np.where(spread > 0, 1 / np.where(spread > 0, spread, 1.0), 1.0)
+    both = unit[:, None] * unit
     return _Clusters(
-        products, residuals, sizes, adjusted, n, contrasts, table, float(sums[1].sum()), 2 + rank, deviations
-    )
+        products * both, residuals * unit, sizes, adjusted, n, contrasts * unit, table / both, float(sums[1].sum()),
+        2 + rank, deviations,
+    )  # fmt: skip
 
 
 def _fresh(rows: Rows, size: int, stem: str = "made") -> list[str]:

@@ -331,8 +331,10 @@ def _scored(
 
 def _root(inverse_: Floats) -> Floats:
     """R with R'R the inverse, so that u' inverse u is the sum of squares of R u."""
-    values, vectors = np.linalg.eigh(inverse_)
-    found: Floats = np.sqrt(np.maximum(values, 0.0))[:, None] * vectors.T
+    scale = np.sqrt(np.diag(inverse_))
+    safe = np.where(scale > 0, scale, 1.0)  # covariates in units of any size
+    values, vectors = np.linalg.eigh(inverse_ / np.outer(safe, safe))
+    found: Floats = np.sqrt(np.maximum(values, 0.0))[:, None] * vectors.T * scale
     return found
 
 
