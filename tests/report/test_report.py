@@ -72,6 +72,8 @@ RESULTS = {
     "simulation": lambda: ar.plan.TwoMeans().simulate(effect=0.5, n=64, runs=200),
     "earlier": lambda: ar.plan.EarlierStudy.of_proportions(ar.Counts(60, 400), ar.Counts(30, 400)),
     "boundaries": lambda: ar.sequential.boundaries([0.3, 0.6, 1.0], spending="pocock"),
+    "one-sided boundaries": lambda: ar.sequential.boundaries(5, sides=1, skip=[1], harm=0.01),
+    "peeking": lambda: ar.sequential.peeking(5),
     "monitoring": lambda: ar.sequential.monitor(ar.sequential.boundaries(4), [0.7, 3.1, 1.0]),
     "corrected": lambda: correct({"fare": 0.01, "booked": 0.2}),
     "description": lambda: ar.table(ar.demo.path("travellers")).describe("fare", by="form"),

@@ -25,15 +25,15 @@ class Monitoring(Result):
     fractions, z, bounds : ndarray, shape (looks so far,)
         Information fraction, observed z and boundary at each look.
     nominal_p : ndarray, shape (looks so far,)
-        Two-sided p at each look if it had been the only one; not to be held against alpha.
+        p at each look if it had been the only one, of as many sides as the boundaries; not to be held against alpha.
     decision : str
         "go on", "stop: a difference", or "end: no difference shown".
     crossed_at : int or None
-        The first look (from 1) at or beyond its boundary.
+        The first look (from 1) beyond its boundary.
     planned : int
         Looks planned in all.
     alpha : float
-        Two-sided error rate over all looks.
+        Error rate over all looks.
     latest : Comparison or None
         The last look's comparison, where comparisons were given, with its place among the looks in `looks`.
     """
@@ -79,14 +79,15 @@ def monitor(boundaries: Boundaries, observed: Sequence[float | Comparison]) -> M
     if not 1 <= z.size <= planned:
         raise InputError(f"observed must hold 1 to {planned} looks, as planned, got {z.size}.")
     bounds = boundaries.z[: z.size]
-    over = np.flatnonzero(np.abs(z) >= bounds)
+    harmed = z < boundaries.lower[: z.size]
+    over = np.flatnonzero((z > bounds) | harmed)
     crossed = int(over[0]) + 1 if over.size else None
     at_end = z.size == planned and boundaries.fractions[-1] >= 1
     notes = []
     if crossed is not None and crossed < z.size:
         notes.append(f"The boundary was already crossed at look {crossed}: later looks add no right to stop.")
     decision = STOP if crossed else END if at_end else GO_ON
-    nominal = 2 * normal.sf(np.abs(z))
+    nominal = 2 * normal.sf(np.abs(z)) if boundaries.sides == 2 else normal.sf(z)
     latest = observed[-1] if isinstance(observed[-1], Comparison) else None
     place = Looks(
         look=z.size,

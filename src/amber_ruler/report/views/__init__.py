@@ -42,6 +42,7 @@ VIEWS = {
     "independence": "independence",
     "monitoring": "monitoring",
     "pairs_description": "pairs_description",
+    "peeking": "peeking",
     "plan_answer": "plan",
     "plan_grid": "plan_grid",
     "simulation": "simulation",

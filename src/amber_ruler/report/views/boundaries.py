@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING, Any
 
+import numpy as np
+
 from amber_ruler.report import numbers
 from amber_ruler.report.blocks import Block, Grid, Heading, Lines, Ruler, RulerRow
 from amber_ruler.report.views.shared import checks_and_notes
@@ -14,13 +16,21 @@ if TYPE_CHECKING:
 
 def layout(result: Boundaries) -> list[Block]:
     """One line a look."""
+    sign = "± " if result.sides == 2 else ""
+    harm = bool(np.any(np.isfinite(result.lower))) and result.sides == 1
     rows_ = [
-        (str(k + 1), numbers.percent(t), f"± {z:.4f}", numbers.number(p), numbers.number(used))
-        for k, (t, z, p, used) in enumerate(zip(result.fractions, result.z, result.p, result.spent, strict=True))
-    ]
+        (
+            str(k + 1), numbers.percent(t), f"{sign}{z:.4f}" if np.isfinite(z) else "skipped",
+            *([f"{low:.4f}"] if harm else []), numbers.number(p), numbers.number(used),
+        )
+        for k, (t, z, low, p, used) in enumerate(
+            zip(result.fractions, result.z, result.lower, result.p, result.spent, strict=True)
+        )
+    ]  # fmt: skip
+    header = ("look", "information", "stop at z", *(["harm below"] if harm else []), "as a p", "alpha used")
     return [
         Heading(result.title, f"{result.method} · alpha {result.alpha:g} over all looks"),
-        Grid(("look", "information", "stop at z", "as a p", "alpha used"), tuple(rows_)),
+        Grid(header, tuple(rows_)),
         *checks_and_notes(result),
         Lines((sentence(result),), strong=True),
     ]
@@ -28,15 +38,16 @@ def layout(result: Boundaries) -> list[Block]:
 
 def ruler(result: Boundaries) -> Ruler:
     """The range of z within which the test goes on, look by look."""
-    rows_ = tuple(RulerRow(f"look {k + 1}", 0.0, -z, z) for k, z in enumerate(result.z.tolist()))
+    each = enumerate(zip(result.lower.tolist(), result.z.tolist(), strict=True))
+    rows_ = tuple(RulerRow(f"look {k + 1}", 0.0, low, z) for k, (low, z) in each)
     return Ruler(rows_, unit="z")
 
 
 def sentence(result: Boundaries) -> str:
     """The plan of looks in one sentence."""
-    first, last = result.z[0], result.z[-1]
+    first, last = result.z[np.isfinite(result.z)][[0, -1]]
     return (
-        f"With {result.z.size} looks the test stops for a difference beyond z = {first:.3f} at the first look"
+        f"With {result.z.size} looks the test stops for a difference beyond z = {first:.3f} at the first"
         f" and {last:.3f} at the last, and keeps its error rate of {result.alpha:g}."
     )
 
@@ -47,6 +58,7 @@ def rows(result: Boundaries) -> dict[str, Any]:
         "look": range(1, result.z.size + 1),
         "fraction": result.fractions,
         "z": result.z,
+        "lower": result.lower,
         "p": result.p,
         "spent": result.spent,
     }
