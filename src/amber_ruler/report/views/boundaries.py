@@ -21,7 +21,7 @@ def layout(result: Boundaries) -> list[Block]:
     rows_ = [
         (
             str(k + 1), numbers.percent(t), f"{sign}{z:.4f}" if np.isfinite(z) else "skipped",
-            *([f"{low:.4f}"] if harm else []), numbers.number(p), numbers.number(used),
+            *([f"{low:.4f}" if np.isfinite(low) else "skipped"] if harm else []), numbers.number(p), numbers.number(used),
         )
         for k, (t, z, low, p, used) in enumerate(
             zip(result.fractions, result.z, result.lower, result.p, result.spent, strict=True)
