@@ -322,7 +322,7 @@ def _seen(cluster: str, labels: Sequence[str], count: Sequence[int], spans: int)
     found = []
     listed = ", ".join(f"{label} {c:,}" for label, c in zip(labels, count, strict=True))
     if min(count) < _FEW:
-        advice = "With few clusters only CR2 with its own degrees of freedom, or means of clusters, keep near alpha."
+        advice = "With few clusters CR0 and CR1 reject too often: CR2, totals or means of clusters keep near alpha."
         found.append(Check("clusters", f"few of {cluster}: {listed}", advice, "warning"))
     if spans:
         advice = "They were not randomised as a whole: rows were, or the split leaks."

@@ -18,15 +18,15 @@ def layout(result: Boundaries) -> list[Block]:
     """One line a look."""
     sign = "± " if result.sides == 2 else ""
     harm = bool(np.any(np.isfinite(result.lower))) and result.sides == 1
-    rows_ = [
-        (
-            str(k + 1), numbers.percent(t), f"{sign}{z:.4f}" if np.isfinite(z) else "skipped",
-            *([f"{low:.4f}" if np.isfinite(low) else "skipped"] if harm else []), numbers.number(p), numbers.number(used),
-        )
-        for k, (t, z, low, p, used) in enumerate(
-            zip(result.fractions, result.z, result.lower, result.p, result.spent, strict=True)
-        )
-    ]  # fmt: skip
+
+    def told(z: float) -> str:
+        return f"{z:.4f}" if np.isfinite(z) else "skipped"
+
+    rows_ = []
+    each = zip(result.fractions, result.z, result.lower, result.p, result.spent, strict=True)
+    for k, (t, z, low, p, used) in enumerate(each, start=1):
+        stop = [f"{sign if np.isfinite(z) else ''}{told(z)}", *([told(low)] if harm else [])]
+        rows_.append((str(k), numbers.percent(t), *stop, numbers.number(p), numbers.number(used)))
     header = ("look", "information", "stop at z", *(["harm below"] if harm else []), "as a p", "alpha used")
     return [
         Heading(result.title, f"{result.method} · alpha {result.alpha:g} over all looks"),
