@@ -24,8 +24,8 @@ over that of the adjusted one; *promised* is 1/√(1 − ρ²) with the correlat
 
 Least squares with own slopes speaks of units with the covariates of these rows (Lin's finite population). Where slopes
 differ and the rows are themselves drawn, as here, its interval is too narrow for all units like these, which
-`facts["se_beyond"]` is for. With few clusters CR1 rejects too often, above all where the variants have unequal numbers of
-them; CR2, totals and means of clusters keep near 5 %.
+`facts["se_beyond"]` is for. With few clusters CR1 rejects too often, above all where the variants have unequal numbers
+of them; CR2, totals and means of clusters keep near 5 %.
 
 | data | method | rejects without an effect, % | holds the effect, % | narrower | promised |
 | --- | --- | --- | --- | --- | --- |"""
