@@ -117,3 +117,18 @@ def test_what_cannot_be_tested_is_said(call, says):
     """No NaN as an answer."""
     with pytest.raises((DataError, InputError), match=says):
         call()
+
+
+@pytest.mark.parametrize("shift", [-30.0, 0.0, 30.0])
+def test_a_lift_of_pairs_is_the_set_of_ratios_that_the_paired_test_keeps(shift):
+    """An interval, all but an interval, or everything; also where the control lies below 0."""
+    rng = np.random.default_rng(8)
+    control = rng.normal(0, 4, 12) + shift
+    both = Pairs(control + rng.normal(1, 2, 12), control, ("after", "before"))
+    r = pairs(both)
+    lift = r.effects["lift"].interval
+    assert r.effects["lift"].value == pytest.approx(both.treatment.mean() / both.control.mean() - 1)
+    for ratio in np.linspace(-9, 9, 361):
+        d = both.treatment - ratio * both.control
+        kept = abs(d.mean()) / (d.std(ddof=1) / np.sqrt(12)) <= r.critical
+        assert lift.contains(float(ratio) - 1) == kept, ratio

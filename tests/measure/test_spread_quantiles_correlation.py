@@ -155,3 +155,25 @@ def test_what_cannot_be_said_is_said(call, says):
     """No NaN as an answer."""
     with pytest.raises((DataError, InputError), match=says):
         call()
+
+
+@pytest.mark.parametrize("at", [0.1, 0.5, 0.9])
+def test_maritz_and_jarretts_standard_error_by_its_weights(at):
+    """Beta weights a = m, b = n - m + 1, m = ⌊q n + ½⌋, by quadrature in mpmath; far from 0 as near it."""
+    values = np.sort(np.random.default_rng(3).lognormal(size=29))
+    n = values.size
+    m = int(at * n + 0.5)
+    density = mp.beta(m, n - m + 1)
+    weights = [
+        mp.quad(lambda x: x ** (m - 1) * (1 - x) ** (n - m), [mp.mpf(k) / n, mp.mpf(k + 1) / n]) / density
+        for k in range(n)
+    ]
+    first, second = (
+        sum(w * mp.mpf(v) ** power for w, v in zip(weights, values.tolist(), strict=True)) for power in (1, 2)
+    )
+    expected = float(mp.sqrt(second - first**2))
+    how = {"at": at, "spread": "maritz-jarrett", "alpha": 0.3}
+    r = quantiles(values, values + 1, **how)
+    assert [g.se for g in r.groups] == pytest.approx([expected, expected], rel=1e-10)
+    assert quantiles(values + 1e6, values + 1e6 + 1, **how).se == pytest.approx(r.se, rel=1e-8)
+    assert r.source.startswith("Maritz & Jarrett")
