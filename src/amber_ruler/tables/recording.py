@@ -43,14 +43,20 @@ def records(table: Held, columns: str | Sequence[str], *, by: str) -> ByVariant[
             unassigned = int(reduce.rows_of(lost)[0]["n"])
     keys = {reduce.label_text(key): key for key in found if key is not None}
     if not keys:
-        raise DataError(f"Column {by!r} holds no variant label in any of its {unassigned:,} rows.")
+        raise _nobody(by, unassigned)
     arms = {label: TableRecords(table, by, keys[label], label, tuple(wanted)) for label in sorted(keys)}
     return ByVariant(arms, column=by, unassigned=unassigned)
+
+
+def _nobody(by: str, rows: int) -> DataError:
+    return DataError(f"Column {by!r} holds no variant label in any of its {rows:,} rows.")
 
 
 def _held(table: Held, wanted: list[str], by: str) -> ByVariant[Records]:
     native = table.fetched(by, *wanted)
     coded, labels = codes(native[by])
+    if not labels:
+        raise _nobody(by, len(coded))
     found = {}
     for k, key in enumerate(labels):
         mine = native[coded == k]
