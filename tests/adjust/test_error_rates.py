@@ -69,14 +69,9 @@ def of_values(name, **settings):
 
 CASES = {
     "ratio": (searches, by("ratio", per="d")),
-    "ratio, covariate": (searches, by("ratio", per="d", covariate="x")),
     "8 and 8 clusters": (grouped((8, 8)), by("clusters", cluster="who")),
     "5 and 15 clusters": (grouped((5, 15)), by("clusters", cluster="who")),
-    "totals": (grouped((20, 20)), by("clusters", cluster="who", errors="totals")),
     "skewed fares": (skewed, by("cuped", covariate="x")),
-    "strata": (skewed, by("strata", strata="s")),
-    "regression": (skewed, by("regression", covariate="x")),
-    "weights": (skewed, by("weights", weight="w")),
     "all steps": (skewed, by("sharpen", covariate="x", strata="s", cap=0.98)),
     "two parts": (skewed, of_values("two_part")),
     "trimmed": (skewed, of_values("trim", share=0.1)),
