@@ -110,11 +110,7 @@ def slopes(cells: Cells, how: str, shares: Floats | None = None) -> Fitted:
     else:
         together = cells.squares.sum(axis=(0, 1))
         if how == "total":
-            all_n = cells.n.sum(axis=(0, 1))[..., None]
-            origin = cells.means[:1, :1]
-            away = (cells.means - origin) + (cells.tails - cells.tails[:1, :1])
-            centre = (cells.n[..., None] * away).sum(axis=(0, 1)) / all_n
-            gap = away - centre
+            gap = _from_overall(cells)
             together = together + np.einsum("vs...,vs...j,vs...k->...jk", cells.n, gap, gap)
     return _solved(together, cells)
 
@@ -162,8 +158,12 @@ class Adjusted(NamedTuple):
 
 def away(cells: Cells) -> Floats:
     """How far the covariates' means lie from their means over all rows of all variants, (v, s, ..., p)."""
-    origin, rounded = cells.means[:1, :1, ..., 1:], cells.tails[:1, :1, ..., 1:]
-    found = (cells.means[..., 1:] - origin) + (cells.tails[..., 1:] - rounded)
+    return _from_overall(cells)[..., 1:]
+
+
+def _from_overall(cells: Cells) -> Floats:
+    """How far the means of all columns lie from their means over all rows of all variants, (v, s, ..., k)."""
+    found = (cells.means - cells.means[:1, :1]) + (cells.tails - cells.tails[:1, :1])
     overall = (cells.n[..., None] * found).sum(axis=(0, 1)) / cells.n.sum(axis=(0, 1))[..., None]
     return np.asarray(found - overall)
 

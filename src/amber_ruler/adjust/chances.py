@@ -247,21 +247,19 @@ def triggered(
             raise DataError(f"Variant {m.label!r} has {count} exposed units: at least 2 are needed.")
     total = [int(m.n) for m in marks]
     share = sum(seen) / sum(total)
-    settings: dict[str, Any] = {"alpha": alpha, "alternative": alternative, "good": good, "metric": metric or value}
-    raw = means(*(m[""] for m in rows.moments([value])), null=null, margin=margin, **settings)
-    inner = means(*(m[""] for m in rows.only(exposed).moments([value])), **settings)
+    name = metric or value
+    raw = means(*(m[""] for m in rows.moments([value])), **ask.settings(null=null, metric=name))
+    inner = means(*(m[""] for m in rows.only(exposed).moments([value])), **ask.settings(margin=None, metric=name))
     at = gate.finite("null", null)
+    difference, se, df = (np.asarray(v) for v in (inner.estimate, inner.se, inner.df))
     arms = [
         pair.Arm(
-            str(g.label), np.asarray(float(g.n)), share * np.asarray(g.mean), (share * np.asarray(g.se)) ** 2,
-            np.asarray(float(g.n) - 1),
+            str(g.label), np.asarray(float(g.n)), mean, (share * np.asarray(g.se)) ** 2, np.asarray(float(g.n) - 1)
         )
-        for g in inner.groups
-    ]  # fmt: skip
-    difference, se, df = (np.asarray(v) for v in (inner.estimate, inner.se, inner.df))
-    arms = [arms[0]._replace(mean=share * difference), arms[1]._replace(mean=np.zeros_like(difference))]
+        for g, mean in zip(inner.groups, (share * difference, np.zeros_like(difference)), strict=True)
+    ]
     result = pair.compare(
-        ask, arms, at, metric=metric or value, method="exposed units only, diluted to all",
+        ask, arms, at, metric=name, method="exposed units only, diluted to all",
         source="Deng & Hu (2015), WSDM, 349-358", said=f", exposed by {exposed}", se=share * se, df=df, lifts=False,
         checks_=(*_alike(marks, seen, exposed), *(c for c in inner.checks if c.name == "skewness"), *left_out(rows)),
     )  # fmt: skip
@@ -391,9 +389,7 @@ def compliers(
     ]  # fmt: skip
     at = gate.finite("null", null)
     name = metric or value
-    raw = means(
-        *(m.complete(value) for m in cells.whole[:2]), alpha=alpha, alternative=alternative, good=good, metric=name
-    )
+    raw = means(*(m.complete(value) for m in cells.whole[:2]), **ask.settings(margin=None, metric=name))
     nothing = np.zeros_like(np.asarray(effect))
     apart = arms[0]._replace(mean=np.asarray(effect)), arms[1]._replace(mean=nothing)
     result = pair.compare(

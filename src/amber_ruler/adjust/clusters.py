@@ -12,7 +12,7 @@ from amber_ruler.adjust import pair
 from amber_ruler.adjust.answer import answer, balances, covariates_told
 from amber_ruler.adjust.cells import away
 from amber_ruler.adjust.description import Covariate, Steps
-from amber_ruler.adjust.prepared import Prepared, from_rows, left_out, rows_of, unused
+from amber_ruler.adjust.prepared import Prepared, from_rows, left_out, own_column, product, rows_of, unused
 from amber_ruler.effects import Alternative
 from amber_ruler.errors import DataError, InputError
 from amber_ruler.measure import means, shared
@@ -24,7 +24,7 @@ from amber_ruler.numeric.least_squares import inverse
 from amber_ruler.register import method
 from amber_ruler.results import Adjustment, Check, Comparison
 from amber_ruler.samples import Records
-from amber_ruler.samples.records import Make, Rows
+from amber_ruler.samples.records import Rows
 
 Errors: TypeAlias = Literal["cr2", "cr1", "cr1-rows", "cr0", "totals", "means"]
 _FEW = 20  # clusters of a variant below which this is said
@@ -139,8 +139,7 @@ def clusters(
     steps = Steps(covariate=listed)
     if any(len(part) > 1 for part in steps.parts):
         raise InputError("A covariate that is a ratio goes with adjust.sharpen(…, cluster=…).", name="covariate")
-    if not isinstance(cluster, str) or cluster in (value, *steps.covariate):
-        raise InputError.rule("cluster", cluster, "the name of a column of its own")
+    own_column("cluster", cluster, (value, *steps.covariate))
     found, rows = from_rows((treatment, control), value, steps, beside=(cluster,))
     spans = rows.spanning(cluster)
     if spans and (spanning == "refuse" or errors in ("totals", "means")):
@@ -202,11 +201,11 @@ def _read(found: Prepared, rows: Rows, value: str, cluster: str) -> _Clusters:
     left = {y: (1.0, 1.0)} | {u: (-float(b), -float(b)) for u, b in zip(us, slope, strict=True)}
     rounded = cells.tails[:2, 0, 0] - cells.tails[:2, 0, 1:] @ slope  # what the means' floats leave in the residuals
     made = made.lines({e: ((-rounded).tolist(), left)})
-    made = made.derived(y2, _product(y, y))
+    made = made.derived(y2, product(y, y))
     for first, u in zip(firsts, us, strict=True):
-        made = made.derived(first, _product(u, e))
+        made = made.derived(first, product(u, e))
     for second, (i, j) in zip(crossed[p:], pairs, strict=True):
-        made = made.derived(second, _product(us[i], us[j]))
+        made = made.derived(second, product(us[i], us[j]))
     ids, variant, count, sums = made.by_unit([y, y2, e, *us, *crossed], cluster)
     k, g = 2 + p, int(ids.max()) + 1
     products, residuals = np.zeros((g, k, k)), np.zeros((g, k))
@@ -244,10 +243,6 @@ def _read(found: Prepared, rows: Rows, value: str, cluster: str) -> _Clusters:
 def _fresh(rows: Rows, size: int, stem: str = "made") -> list[str]:
     """Names that no column has."""
     return [unused(f"{stem}{k}", rows.names) for k in range(size)]
-
-
-def _product(one: str, two: str) -> Make:
-    return lambda c: c[one] * c[two]
 
 
 def _spread(read: _Clusters, errors: str, *, may_span: bool) -> tuple[Floats, float]:
@@ -425,8 +420,7 @@ def quantiles(
     """
     ask = shared.question(alpha, alternative, margin, good)
     share = float(gate.between("at", gate.single("at", at), 0, 1))
-    if not isinstance(cluster, str) or cluster == value:
-        raise InputError.rule("cluster", cluster, "the name of a column of its own")
+    own_column("cluster", cluster, (value,))
     rows = rows_of((treatment, control), [value], [cluster])
     spans = rows.spanning(cluster)
     if spans:

@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
+from functools import reduce
+from operator import mul
 from typing import Any
 
 import numpy as np
@@ -91,6 +93,17 @@ def lost(labels: Sequence[str], missing: Sequence[int], kept: Sequence[Any]) -> 
 def unused(stem: str, taken: Sequence[str]) -> str:
     """A name that no column has."""
     return stem + "_" * max(map(len, taken))
+
+
+def product(*names: str) -> Make:
+    """The product of columns."""
+    return lambda c: reduce(mul, (c[name] for name in names))
+
+
+def own_column(role: str, name: Any, taken: Sequence[str]) -> None:
+    """Refuse what is no name of a column, or one that serves already."""
+    if not isinstance(name, str) or name in taken:
+        raise InputError.rule(role, name, "the name of a column of its own")
 
 
 def rows_together(arms: Sequence[Any], names: Sequence[str]) -> Rows:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import replace
 from functools import reduce
-from operator import mul, truediv
+from operator import truediv
 from typing import Any, Literal, NamedTuple, TypeAlias
 
 import numpy as np
@@ -14,7 +14,7 @@ from amber_ruler.adjust import pair
 from amber_ruler.adjust.answer import balances, covariates_told
 from amber_ruler.adjust.cells import Cells, away
 from amber_ruler.adjust.description import Covariate, Steps
-from amber_ruler.adjust.prepared import from_moments, from_rows, unused
+from amber_ruler.adjust.prepared import from_moments, from_rows, product, unused
 from amber_ruler.effects import Alternative
 from amber_ruler.errors import DataError, InputError
 from amber_ruler.measure import means, shared
@@ -350,8 +350,8 @@ def _bell_mccaffrey(rows: Rows, value: str, names: Sequence[str], fit: Sequence[
         "a": lambda c: c[a],
     }
     for i in range(p):
-        made[f"{i}"] = _product(a, zs[i])
-        made |= {f"{i},{j}": _product(a, zs[i], zs[j]) for j in range(i, p)}
+        made[f"{i}"] = product(a, zs[i])
+        made |= {f"{i},{j}": product(a, zs[i], zs[j]) for j in range(i, p)}
     found = scored.sums([made, made])
     trace, square = (sum(part[name] for part in found) for name in ("w2", "a2"))
     crossed = []
@@ -363,7 +363,3 @@ def _bell_mccaffrey(rows: Rows, value: str, names: Sequence[str], fit: Sequence[
     if common:
         square += 2 * float(np.sum(crossed[0] * crossed[1]))
     return trace**2 / square
-
-
-def _product(*names: str) -> Make:
-    return lambda c: reduce(mul, (c[name] for name in names))

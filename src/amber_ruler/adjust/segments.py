@@ -12,7 +12,7 @@ from numpy.typing import ArrayLike
 from amber_ruler.adjust import pair
 from amber_ruler.adjust.answer import interaction
 from amber_ruler.adjust.cells import Cells
-from amber_ruler.adjust.prepared import cells_of, left_out, rows_of
+from amber_ruler.adjust.prepared import cells_of, left_out, own_column, rows_of
 from amber_ruler.bayes import shrink
 from amber_ruler.effects import Alternative
 from amber_ruler.errors import DataError, InputError
@@ -99,8 +99,7 @@ def segments(
     ([0.67, 1.67], 0.54)
     """
     ask = shared.question(alpha, alternative, margin, good)
-    if not isinstance(segment, str) or segment == value:
-        raise InputError.rule("segment", segment, "the name of a column of its own")
+    own_column("segment", segment, (value,))
     cells, missing = cells_of((treatment, control), [value], strata=segment)
     if len(cells.levels) < 2:
         raise DataError(f"There is one segment of {segment!r} only: nothing can differ.")
@@ -202,8 +201,7 @@ def before_after(
     (1.75, 0.4787)
     """
     ask = shared.question(alpha, alternative, margin, good)
-    if not isinstance(before, str) or before == value:
-        raise InputError.rule("before", before, "the name of a column of its own")
+    own_column("before", before, (value,))
     cells, _ = cells_of((treatment, control), [value, before])
     name = metric or value
     settings = ask.settings(null=gate.finite("null", null), metric=name)
