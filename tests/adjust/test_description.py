@@ -61,6 +61,8 @@ def test_a_description_compares_as_the_function_does():
         ({"per": ""}, "per must be the name"),
         ({"theta": "withn"}, "Did you mean 'within'"),
         ({"ends": "lower"}, "ends"),
+        ({"ends": "both"}, "give cap or cap_at"),
+        ({"theta": "optimal"}, "there is none"),
         ({"cap": 0.3}, "cap must be between 0.5 and 1"),
         ({"cap": [0.9, 0.8]}, "single number"),
         ({"cap_at": -1.0, "ends": "both"}, "above 0"),

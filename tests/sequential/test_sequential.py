@@ -193,6 +193,8 @@ def test_a_look_may_be_a_comparison():
         (lambda: boundaries(3, spending=lambda t: 1 - t), "as many shares"),
         (lambda: boundaries(3, spending=lambda t: t * (3 - 2 * t)), "must rise"),
         (lambda: boundaries(3, shape="haybittle-peto", interim=1.0), "use up more than alpha"),
+        (lambda: boundaries(3, shape="pocock", interim=3.0), "leave it out"),
+        (lambda: boundaries(3, interim=3.0), "leave it out"),
         (lambda: boundaries(3, shape="pocock", skip=[1]), "takes no spending"),
         (lambda: boundaries(3, skip=[1, 2, 3]), "not all of them"),
         (lambda: peeking(3, sides=0), "1 or 2"),

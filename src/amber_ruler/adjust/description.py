@@ -99,6 +99,10 @@ class Steps:
             )
         if self.known_on is not None and not self.covariate:
             raise InputError("known_on is of covariates, and there is none.", name="known_on")
+        if self.ends != "upper" and self.cap is None and self.cap_at is None:
+            raise InputError("ends says which values are capped: give cap or cap_at.", name="ends", value=self.ends)
+        if self.theta != "within" and not self.covariate:
+            raise InputError("theta is of covariates, and there is none.", name="theta", value=self.theta)
         if self.strata is None and self.shares != "sample":
             raise InputError("shares says what a stratum counts: name the column in strata.", name="shares")
         if self.shares == "precision" and (self.per or self.cluster):

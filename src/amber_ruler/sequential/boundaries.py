@@ -69,7 +69,7 @@ def boundaries(
     spending: Spending = "obrien-fleming",
     parameter: float | None = None,
     shape: Shape | None = None,
-    interim: float = 3.0,
+    interim: float | None = None,
     skip: Sequence[int] = (),
     harm: float | None = None,
     alpha: float = 0.05,
@@ -94,8 +94,8 @@ def boundaries(
     shape : "obrien-fleming", "pocock", "wang-tsiatis" or "haybittle-peto", optional
         A classical shape instead of spending: z = C / √t, C, C t^(Δ - ½), or `interim` at every look but the last. C,
         or the last boundary, is solved for.
-    interim : float
-        z of the shape "haybittle-peto" before the last look.
+    interim : float, optional
+        z of the shape "haybittle-peto" before the last look; 3 unless given.
     skip : sequence of int
         Looks (from 1) at which the test may not stop: they spend nothing, and the next spends what is due.
     harm : float, optional
@@ -137,12 +137,14 @@ def boundaries(
         raise InputError.rule("sides", sides, "1 or 2")
     if harm is not None and sides == 2:
         raise InputError("harm is the error rate of the lower side by itself: say sides=1 for the upper.", name="harm")
+    if interim is not None and shape != "haybittle-peto":
+        raise InputError("interim is of the shape 'haybittle-peto': leave it out.", name="interim", value=interim)
     if shape is not None:
         gate.choice("shape", shape, _SHAPES)
         if spending != "obrien-fleming" or len(skip) or harm is not None:
             raise InputError("A classical shape takes no spending, skip or harm: leave them out.", name="shape")
         delta = _delta(shape, parameter)
-        high = _shaped(fractions, shape, delta, interim, alpha, sides)
+        high = _shaped(fractions, shape, delta, 3.0 if interim is None else interim, alpha, sides)
         low = -high if sides == 2 else np.full(high.size, -np.inf)
         crossed = recursion.crossing(fractions, high, low)
         total = np.cumsum(crossed.above + crossed.below)
