@@ -155,6 +155,8 @@ def _asking(design: type[Design]) -> dict[str, tuple[Any, Any]]:
         options["margin"] = _maybe(float, "Show that treatment is not worse, or not different, by this much.")
         options["margin_kind"] = _maybe(str, "non-inferiority (unless given) or equivalence.")
         options["good"] = _maybe(str, "Direction in which the metric is good: higher or lower.")
+    if change.LookSchedule in allowed:
+        options |= _looking()
     options["per_day"] = _maybe(float, "Units that arrive each day: the answer says how long it takes.")
     options["traffic_share"] = _maybe(float, "Share of them that enters the test.")
     options["weeks"] = _maybe(int, "Weeks of that traffic, instead of --n.")
@@ -181,6 +183,36 @@ def _asking(design: type[Design]) -> dict[str, tuple[Any, Any]]:
     options["figure"] = _maybe(Path, "Draw the curve into this PNG or SVG file.")
     options["as_json"] = (Annotated[bool, typer.Option("--json", help="Write JSON instead of text.")], False)
     return options
+
+
+def _looking() -> dict[str, tuple[Any, Any]]:
+    """What a plan with looks takes; names and words as `sequential.boundaries` has them."""
+    from amber_ruler.sequential.spending import SPENDING
+
+    functions = ", ".join(SPENDING)
+    return {
+        "looks": _maybe(str, "Look before the end: a number of looks, or shares of the units such as 0.25,0.5,1."),
+        "spending": _maybe(str, f"How the looks use up alpha: {functions}; obrien-fleming unless given."),
+        "parameter": _maybe(float, "Parameter of that function, or of the shape wang-tsiatis."),
+        "shape": _maybe(str, "A classical shape instead: obrien-fleming, pocock, wang-tsiatis, haybittle-peto."),
+        "interim": _maybe(float, "z (or p) of the shape haybittle-peto before the last look."),
+        "skip": _maybe(str, "Looks that may not stop for a difference, such as 1,2."),
+        "futility": _maybe(str, "Give up early: how the looks use up beta, by one of the same functions."),
+        "futility_parameter": _maybe(float, "Parameter of that function."),
+        "futility_skip": _maybe(str, "Looks that may not give up."),
+        "binding": _maybe(bool, "Whether alpha counts on giving up being obeyed.", "--binding/--not-binding"),
+    }
+
+
+def looks_of(given: dict[str, Any]) -> dict[str, Any]:
+    """What was said of the looks, as `boundaries` takes it."""
+    found = {name: given[name] for name in _looking() if given.get(name) is not None}
+    for name in ("looks", "skip", "futility_skip"):
+        if name in found:
+            found[name] = numbers(_flag(name), found[name])
+    if "looks" in found and len(found["looks"]) == 1 and found["looks"][0] >= 1:
+        found["looks"] = found["looks"][0]
+    return found
 
 
 def _run(kind: type[Design], given: dict[str, Any]) -> None:
@@ -221,6 +253,8 @@ def _modified(design: Design, given: dict[str, Any]) -> Design:
         design = design.with_variants(given["variants"], **some(correction="correction"))
     if together("attrition"):
         design = design.with_attrition(given["attrition"])
+    if together("looks", *(name for name in _looking() if name != "looks")):
+        design = design.with_looks(**looks_of(given))
     if together("per_day", "traffic_share", "weeks"):
         design = design.with_traffic(given["per_day"], **some(share="traffic_share"))
     return design

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from typing import TYPE_CHECKING
 
 import numpy as np
@@ -92,3 +93,20 @@ def bracketed_number(
             t = fa / (fb - fa) * fc / (fb - fc) + (c - a) / (b - a) * fa / (fc - fa) * fb / (fc - fb)
         t = min(max(t, limit), 1 - limit)
     return a if abs(fa) < abs(fb) else b
+
+
+def nearly_straight(f: Callable[[float], float], guess: float, slope: float) -> float | None:
+    """Find x with f(x) = 0 by secants, where f is nearly a line of known slope; None if that does not settle soon."""
+    x, fx = guess, f(guess)
+    for _ in range(15):
+        step = -fx / slope
+        if not math.isfinite(step):
+            return None
+        if abs(step) <= 2e-15 * abs(x):
+            return x
+        new = x + step
+        there = f(new)
+        if abs(there) >= abs(fx):
+            return x if abs(step) < 1e-12 * abs(x) else None
+        slope, x, fx = (there - fx) / (new - x), new, there
+    return None

@@ -8,6 +8,8 @@ from typing import Any
 
 from amber_ruler.numeric.gate import Floats, Number
 from amber_ruler.results import Result
+from amber_ruler.sequential.boundaries import Boundaries
+from amber_ruler.sequential.operating import Operating
 
 
 @dataclass(frozen=True, slots=True)
@@ -16,6 +18,52 @@ class Cost:
 
     modifier: str
     value: float
+
+
+@dataclass(frozen=True, slots=True, kw_only=True, eq=False)
+class LookPlan:
+    """What a plan has at each look; arrays have one value a look.
+
+    Attributes
+    ----------
+    boundaries : Boundaries
+        Of each comparison, with z, nominal p, alpha and beta used up.
+    units : mapping of str to ndarray
+        Units of each group by each look, rounded up to whole ones.
+    totals : ndarray
+        Of all groups together.
+    t : ndarray or None
+        The boundary as a t, at the degrees of freedom of the look: the one with the same nominal p.
+    effect, effect_below, effect_futility : ndarray or None
+        The boundaries in the unit of the effect, with the standard errors to be expected.
+    under_none, under_half, under_planned : Operating
+        What the looks do under no effect (at the margin, where there is one), half of it (half way from there), and the
+        effect: chances of crossing and of ending at each look.
+    expected_none, expected_half, expected_planned : float
+        Units in total that the test takes on average.
+    n_exact : float
+        Units in control (in each of equal groups) by normal theory and not rounded: with equal groups of one spread,
+        2 (drift / d)². `n` of the answer is the smallest whole number that reaches the power, by the t distribution
+        where the test is one.
+    days : ndarray or None
+        The day of each look, where the traffic is known.
+    """
+
+    boundaries: Boundaries
+    units: Mapping[str, Floats]
+    totals: Floats
+    effect: Floats
+    under_none: Operating
+    under_half: Operating
+    under_planned: Operating
+    expected_none: float
+    expected_half: float
+    expected_planned: float
+    n_exact: float
+    t: Floats | None = None
+    effect_below: Floats | None = None
+    effect_futility: Floats | None = None
+    days: Floats | None = None
 
 
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False, repr=False)
@@ -60,6 +108,8 @@ class PlanAnswer(Result):
         What was asked.
     percent : bool
         Whether the effect is a difference of shares.
+    looks : LookPlan or None
+        What there is at each look, of a design `with_looks`.
     """
 
     question: str
@@ -82,6 +132,7 @@ class PlanAnswer(Result):
     weeks: int | None = None
     costs: tuple[Cost, ...] = ()
     percent: bool = False
+    looks: LookPlan | None = None
 
 
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False, repr=False)

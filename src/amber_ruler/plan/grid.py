@@ -47,6 +47,10 @@ def _solved(
     size = next(iter(columns.values())).size if columns else 1
     sized = "n" in columns or "weeks" in columns
     target = np.broadcast_to(many._target(columns.get("power", np.asarray(0.8))), (size,))
+    if not (sized and ways):
+        if many._for_power(0.5) is not many and np.ptp(target) > 0:
+            raise DesignError("Futility is planned for one power: give one to a grid.")
+        many = many._for_power(float(target[0]))
     if sized:
         if "n" in columns and "weeks" in columns:
             raise DesignError("Give one of n and weeks, not both.")

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
+from functools import lru_cache
 from typing import Literal, TypeAlias
 
 import numpy as np
@@ -10,6 +11,8 @@ import numpy as np
 from amber_ruler.errors import InputError
 from amber_ruler.numeric import dunnett, gate
 from amber_ruler.numeric.gate import Floats, Number
+from amber_ruler.sequential.boundaries import Boundaries, applied
+from amber_ruler.sequential.rule import Rule
 
 CORRECTIONS = ("dunnett", "sidak", "bonferroni", "none")
 MARGIN_KINDS = ("non-inferiority", "equivalence")
@@ -143,4 +146,26 @@ class Attrition:
         return f"attrition of {100 * self.share:.4g}%"
 
 
-Modifier: TypeAlias = Covariate | Clusters | Variants | Margin | Traffic | Attrition
+@dataclass(frozen=True, slots=True)
+class LookSchedule:
+    """Looks before the end, and the rule by which they stop; its alpha and sides are those of the design."""
+
+    fractions: tuple[float, ...]
+    rule: Rule
+
+    def at(self, alpha: float, sides: int) -> Boundaries:
+        """The boundaries of a test of such an error rate."""
+        return _boundaries(self.fractions, replace(self.rule, alpha=alpha, sides=sides), self.rule.own, self.rule.own_futility)
+
+    def __str__(self) -> str:
+        count = len(self.fractions)
+        gives_up = f"; {self.rule.futility_words}" if self.rule.futility else ""
+        return f"{count} look{'s' if count > 1 else ''}, {self.rule.words}{gives_up}"
+
+
+@lru_cache(maxsize=64)
+def _boundaries(fractions: tuple[float, ...], rule: Rule, *_own: object) -> Boundaries:
+    return applied(rule, np.array(fractions))
+
+
+Modifier: TypeAlias = Covariate | Clusters | Variants | Margin | Traffic | Attrition | LookSchedule

@@ -16,6 +16,7 @@ from amber_ruler.numeric import gate, normal
 from amber_ruler.numeric.gate import Floats
 from amber_ruler.plan import modifiers as change
 from amber_ruler.plan import search
+from amber_ruler.plan.answers import LookPlan
 from amber_ruler.plan.modifiers import Modifier
 from amber_ruler.results import Check
 
@@ -192,6 +193,18 @@ class Planned(ABC):
     def _null(self, difference: float) -> float:
         """The value that the measure is asked about, where a difference is tested."""
         return difference
+
+    def _for_power(self, power: float) -> Self:
+        """The design as a plan for such a power has it: only futility depends on it."""
+        schedule = self._modifier(change.LookSchedule)
+        if schedule is None or schedule.rule.futility is None:
+            return self
+        with_power = replace(schedule, rule=replace(schedule.rule, power=power))
+        return replace(self, modifiers=tuple(with_power if m is schedule else m for m in self.modifiers))
+
+    def _look_plan(self, effect: float, units: Units, power: float) -> LookPlan | None:
+        """What there is at each look."""
+        return None
 
     # --- the machinery
 

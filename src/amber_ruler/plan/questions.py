@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 from typing import Literal, Self, Unpack
 
@@ -20,6 +20,9 @@ from amber_ruler.plan.answers import Assurance, Cost, PlanAnswer, PlanGrid, Simu
 from amber_ruler.plan.grid import grid
 from amber_ruler.plan.planned import EffectGiven, Planned, Units
 from amber_ruler.plan.simulation import simulated
+from amber_ruler.sequential import boundaries
+from amber_ruler.sequential.shapes import Shape
+from amber_ruler.sequential.spending import Spending
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -55,12 +58,13 @@ class Design(Planned):
             If the effect is 0 or on the wrong side, or more than 1e12 units would be needed.
         """
         value, target = self._effect(effect), self._target(gate.single("power", power))
-        n, reached = self._solve_n(value, target)
+        design = self._for_power(float(target))
+        n, reached = design._solve_n(value, target)
         if not np.isfinite(n):
             self._refuse_endless(float(value))
-        costs = self._costs(lambda d: d._total(d._recruits(d._solve_n(value, target)[0])))
+        costs = design._costs(lambda d: d._total(d._recruits(d._solve_n(value, target)[0])))
         notes = self._size_notes(value, target, n)
-        return self._answer("sample size", value, self._recruits(n), target, costs, notes=notes, power=reached)
+        return design._answer("sample size", value, self._recruits(n), target, costs, notes=notes, power=reached)
 
     def power(
         self, *, n: int | tuple[int, int] | None = None, weeks: int | None = None, **effect: Unpack[EffectGiven]
@@ -115,10 +119,11 @@ class Design(Planned):
             If no effect is large enough for so few units.
         """
         target, units = self._target(gate.single("power", power)), self._given_units(n, weeks)
-        sign, effect = None, self._solve_effect(units, target)
+        design = self._for_power(float(target))
+        sign, effect = None, design._solve_effect(units, target)
         notes: tuple[str, ...] = ()
         if self.alternative == "two-sided" and self._modifier(change.Margin) is None:
-            below = self._solve_effect(units, target, -1.0)
+            below = design._solve_effect(units, target, -1.0)
             notes = self._other_side(float(effect), float(below))
             if not np.isfinite(effect):
                 sign, effect = -1.0, below
@@ -126,8 +131,8 @@ class Design(Planned):
             raise DesignError(
                 f"With {self._total(units):,.0f} units no effect has a power of {power:g}. Plan for more units."
             )
-        costs = self._costs(lambda d: d._solve_effect(units, target, sign))
-        return self._answer("detectable effect", effect, units, target, costs, notes=notes)
+        costs = design._costs(lambda d: d._solve_effect(units, target, sign))
+        return design._answer("detectable effect", effect, units, target, costs, notes=notes)
 
     def alpha_for(
         self,
@@ -373,6 +378,47 @@ class Design(Planned):
             raise DesignError(f"The alternative {self.alternative!r} and good={wanted!r} contradict each other.")
         return self._with(change.Margin(margin, kind, wanted))  # type: ignore[arg-type]
 
+    def with_looks(
+        self,
+        looks: int | Sequence[float],
+        *,
+        spending: Spending = "obrien-fleming",
+        parameter: float | None = None,
+        shape: Shape | None = None,
+        interim: float | None = None,
+        skip: Sequence[int] = (),
+        futility: Spending | None = None,
+        futility_parameter: float | None = None,
+        futility_skip: Sequence[int] = (),
+        binding: bool = False,
+        power: float = 0.8,
+    ) -> Self:
+        """Look before the end, and stop early for a difference, or for futility.
+
+        Parameters
+        ----------
+        looks, spending, parameter, shape, interim, skip, futility, futility_parameter, futility_skip, binding
+            As `sequential.boundaries` takes them; alpha and sides are those of the design. The last look is at the
+            end.
+        power : float
+            With futility: the power that it keeps, where the question does not ask for one itself.
+
+        Notes
+        -----
+        At each look the nominal p of the boundary is held against the test's own p. Power comes from the drift at which
+        a test with one look, at the alpha of one side, has the power that this one has there: exact where the test is
+        normal, close where it is a t test (`simulate` says how close).
+        """
+        sides: Literal[1, 2] = 2 if self.alternative == "two-sided" and self._modifier(change.Margin) is None else 1
+        plan = boundaries(
+            looks, sides=sides, spending=spending, parameter=parameter, shape=shape, interim=interim, skip=skip,
+            futility=futility, futility_parameter=futility_parameter, futility_skip=futility_skip, binding=binding,
+            alpha=float(np.min(self.alpha)), power=power,
+        )  # fmt: skip
+        if plan.fractions[-1] != 1:
+            raise DesignError("The last look of a plan is at its end: let the last fraction be 1.")
+        return self._with(change.LookSchedule(tuple(plan.fractions.tolist()), plan.rule))
+
     def with_traffic(self, per_day: float, share: float = 1.0) -> Self:
         """Say how many units arrive each day, and which share of them enters the test: answers then say how long."""
         return self._with(change.Traffic(per_day, share))
@@ -387,6 +433,7 @@ class Design(Planned):
         """The answer without modifiers, then with one after the other in the order they were put on."""
         margin = tuple(m for m in self.modifiers if isinstance(m, change.Margin))
         rest = [m for m in self.modifiers if not isinstance(m, change.Margin | change.Traffic)]
+        rest.sort(key=lambda m: isinstance(m, change.LookSchedule))  # what looks cost is told of all else that there is
         if not rest:
             return ()
         found = [Cost("without modifiers", float(measure(replace(self, modifiers=margin))))]
@@ -440,6 +487,7 @@ class Design(Planned):
             costs=costs,
             design=self,
             percent=self.percent,
+            looks=None if power is None else self._look_plan(value, units, float(power if target is None else target)),
             checks=self._checks(analysed),
             notes=(*notes, *self._notes()),
         )

@@ -28,6 +28,7 @@ _ROOMS = (
     "multiplicity",
     "bayes.decision",
     "sequential",
+    "sequential.boundaries",
     "plan",
     "plan.answers",
     "plan.modifiers",

@@ -13,6 +13,7 @@ from amber_ruler.numeric.gate import Floats
 
 Named: TypeAlias = Literal["obrien-fleming", "obrien-fleming-total", "pocock", "power", "hwang-shih-decani"]
 Spending: TypeAlias = Named | Callable[[Floats], Floats]
+OWN = "own"  # a function of the caller's
 SPENDING = {
     "obrien-fleming": "O'Brien–Fleming-like",
     "obrien-fleming-total": "O'Brien–Fleming-like of both sides' total",
@@ -34,13 +35,13 @@ def source(spending: Spending) -> str:
 
 def called(spending: Spending, parameter: float | None) -> str:
     """A spending function in words."""
-    if not isinstance(spending, str):
-        return "own"
+    if not isinstance(spending, str) or spending == OWN:
+        return OWN
     more = {"power": "ρ", "hwang-shih-decani": "γ"}.get(spending)
     return SPENDING[spending] + (f", {more} = {parameter:g}" if more is not None and parameter is not None else "")
 
 
-def parameter_of(spending: Spending, parameter: float | None) -> float | None:
+def parameter_of(spending: Spending, parameter: float | None, name: str = "spending") -> float | None:
     """The parameter of a family, or an error where it has none."""
     if spending == "power":
         return float(gate.positive("parameter", 1.0 if parameter is None else gate.single("parameter", parameter)))
@@ -50,7 +51,10 @@ def parameter_of(spending: Spending, parameter: float | None) -> float | None:
             raise InputError.rule("parameter", parameter, "between -40 and 40")
         return float(value)
     if parameter is not None:
-        raise InputError(f"spending={spending!r} has no parameter: leave it out.", name="parameter", value=parameter)
+        said = repr(spending) if isinstance(spending, str) else "of your own"
+        raise InputError(f"{name}={said} has no parameter: leave it out.", name="parameter", value=parameter)
+    if isinstance(spending, str):
+        gate.choice(name, spending, SPENDING)
     return None
 
 

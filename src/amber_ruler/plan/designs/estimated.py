@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from abc import abstractmethod
 from dataclasses import dataclass
-from typing import ClassVar
+from typing import ClassVar, Self
 
 import numpy as np
 
@@ -12,7 +12,10 @@ from amber_ruler.effects import Alternative
 from amber_ruler.errors import DesignError
 from amber_ruler.numeric import gate, normal, student
 from amber_ruler.numeric.gate import Floats, Number
+from amber_ruler.plan import looked
 from amber_ruler.plan import modifiers as change
+from amber_ruler.plan.answers import LookPlan
+from amber_ruler.plan.modifiers import Modifier
 from amber_ruler.plan.planned import SMALLEST_SHARE, Units
 from amber_ruler.plan.questions import Design
 
@@ -28,7 +31,7 @@ class Estimated(Design):
     """
 
     allowed: ClassVar[frozenset[type]] = frozenset(
-        {change.Covariate, change.Clusters, change.Margin, change.Traffic, change.Attrition}
+        {change.Covariate, change.Clusters, change.Margin, change.Traffic, change.Attrition, change.LookSchedule}
     )
 
     alternative: Alternative = "two-sided"
@@ -62,7 +65,21 @@ class Estimated(Design):
             )
         return effect
 
+    def _with(self, modifier: Modifier) -> Self:
+        found = super()._with(modifier)
+        margin, schedule = found._modifier(change.Margin), found._modifier(change.LookSchedule)
+        if schedule is not None and getattr(found, "power_from", "") == "outcomes":
+            raise DesignError("Power over looks is not enumerated: leave power_from='outcomes' out.")
+        if margin is not None and schedule is not None:
+            if margin.kind == "equivalence":
+                raise DesignError("Looks are not planned for equivalence: plan for non-inferiority.")
+            if schedule.rule.sides == 2:
+                raise DesignError("A margin is tested on one side: put it on before the looks.")
+        return found
+
     def _power_of(self, effect: Floats, units: Units) -> Floats:
+        if self._modifier(change.LookSchedule) is not None:
+            return looked.power(self, effect, units)
         own = self._own_df(units)
         if own is None or self._modifier(change.Covariate) is None:
             return self._power_at(effect, units, np.asarray(1.0))
@@ -89,6 +106,10 @@ class Estimated(Design):
     def _half_width(self, effect: Floats, units: Units) -> Floats:
         # Against a margin the test is one-sided on each side: the interval that decides it has level 1 - 2 alpha.
         tail = self._single_alpha(units) / (1 if self._modifier(change.Margin) else 2)
+        schedule = self._modifier(change.LookSchedule)
+        if schedule is not None:  # that of the last look
+            at_end = looked.boundaries(self, self._single_alpha(units))
+            tail = np.reshape([float(normal.sf(b.z[-1])) for b in at_end], np.shape(tail))
         df = self._df(units)
         error = self._errors(effect, effect, units)[1]
         if df is None:
@@ -114,6 +135,9 @@ class Estimated(Design):
     def _shared(self, units: Units) -> Floats:
         """Correlation of two comparisons with one control: its share in the variance of a difference."""
         return np.asarray(units[0] / (units[0] + units[1]))
+
+    def _look_plan(self, effect: float, units: Units, power: float) -> LookPlan | None:
+        return None if self._modifier(change.LookSchedule) is None else looked.plan(self, effect, units, power)
 
     def _distance(self, effect: Floats) -> Floats:
         """Size of the effect on the scale of its standard error."""

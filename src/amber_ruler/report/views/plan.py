@@ -15,7 +15,9 @@ from amber_ruler.report.views.shared import checks_and_notes, level, test_terms
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
 
+    from amber_ruler.numeric.gate import Floats
     from amber_ruler.plan import PlanAnswer
+    from amber_ruler.plan.answers import LookPlan
     from amber_ruler.plan.questions import Design
 
 _SHARES = {"treatment share", "share", "lift", "discordant pairs", "eta squared"}
@@ -42,6 +44,8 @@ def layout(result: PlanAnswer) -> list[Block]:
     if result.half_width is not None:
         blocks.append(ruler(result))
     blocks.append(Grid(("", ""), tuple(_facts(result))))
+    if result.looks is not None:
+        blocks += _looks(result, result.looks)
     if result.costs:
         blocks.append(Grid(("what the modifiers do", _COST_HEADER[result.question], "change"), _costs(result)))
     return [*blocks, *checks_and_notes(result), Lines((sentence(result),), strong=True)]
@@ -75,7 +79,7 @@ def sentence(result: PlanAnswer) -> str:
     several = len(result.units) == 2 and "treatment" not in result.units
     each = " for each comparison" if several else ""
     days = "" if result.days is None else f" With this traffic that takes {_time_said(result)}."
-    return f"{who} {goal}with a power of {power}{each} ({_terms(result)}).{days}"
+    return f"{who} {goal}with a power of {power}{each} ({_terms(result)}).{days}{_looks_said(result)}"
 
 
 def rows(result: PlanAnswer) -> dict[str, Any]:
@@ -159,6 +163,58 @@ def _costs(result: PlanAnswer) -> tuple[tuple[str, ...], ...]:
         before = cost.value if np.isfinite(cost.value) else None
         lines.append((cost.modifier, shown, change))
     return tuple(lines)
+
+
+def _looks(result: PlanAnswer, looks: LookPlan) -> list[Block]:
+    """Boundaries and units at each look, and what the looks do under three effects."""
+    plan, two = looks.boundaries, looks.boundaries.sides == 2
+    sign = "± " if two else ""
+
+    def told(values: Floats | None, sign: str = "") -> list[str]:
+        return [f"{sign}{numbers.fixed(float(v), 3)}" if np.isfinite(v) else "-" for v in np.asarray(values)]
+
+    columns: dict[str, list[str]] = {"look": [str(k + 1) for k in range(plan.z.size)]}
+    columns["units"] = [numbers.whole(n) for n in looks.totals]
+    if looks.days is not None:
+        columns["day"] = [f"{day:,.0f}" for day in looks.days]
+    columns["z"] = told(plan.z, sign)
+    columns["p below"] = [numbers.number(p) if p > 0 else "-" for p in plan.p]
+    columns["effect"] = [f"{sign}{_amount(result, float(e))}" if np.isfinite(e) else "-" for e in looks.effect]
+    if plan.futility is not None:
+        columns["give up at z"] = told(plan.futility, sign)
+    columns["ends here"] = [numbers.percent(e) for e in looks.under_planned.ending]
+    words = ("none", "half") if margin_of(result) is None else ("at the margin", "half way")
+    effects = (
+        (words[0], looks.under_none, looks.expected_none),
+        (words[1], looks.under_half, looks.expected_half),
+        ("as planned", looks.under_planned, looks.expected_planned),
+    )
+    lines = tuple((name, numbers.percent(o.power), numbers.whole(mean)) for name, o, mean in effects)
+    return [
+        Grid(tuple(columns), tuple(zip(*columns.values(), strict=True))),
+        Grid(("if the effect is", "crosses", "units on average"), lines),
+    ]
+
+
+def _looks_said(result: PlanAnswer) -> str:
+    """What the looks cost and save."""
+    single = _without_looks(result)
+    if result.looks is None or single is None:
+        return ""
+    most, mean = result.n_total / single - 1, result.looks.expected_planned / single - 1
+    average = f"{numbers.percent(abs(mean))} {'fewer' if mean <= 0 else 'more'}"
+    return (
+        f" The looks take {numbers.percent(max(most, 0.0))} more units at most, and {average} on average if the effect"
+        " is real."
+    )
+
+
+def _without_looks(result: PlanAnswer) -> float | None:
+    """Units in total of the same plan with a single look."""
+    if result.question != "sample size":
+        return None
+    found = next((k for k, cost in enumerate(result.costs) if " look" in cost.modifier[:9]), None)
+    return None if found is None else result.costs[found - 1].value if found == len(result.costs) - 1 else None
 
 
 def _signed(value: float) -> str:

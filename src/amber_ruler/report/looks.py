@@ -1,0 +1,83 @@
+"""Figures of looks: boundaries against information, and a path among them."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+import numpy as np
+
+from amber_ruler.numeric import normal
+from amber_ruler.report import palette
+from amber_ruler.report.drawing import finish, new_axes
+
+if TYPE_CHECKING:
+    from matplotlib.axes import Axes
+
+    from amber_ruler.numeric.gate import Floats
+    from amber_ruler.sequential import Boundaries
+
+_MOST = 6.0  # a boundary further out is drawn as an arrow at the edge
+
+
+def draw_boundaries(result: Boundaries, ax: Axes | None = None) -> Axes:
+    """Where the test stops, look by look."""
+    axes = new_axes(ax)
+    top = _bounds(axes, result)
+    alone = result.rule.alpha / result.sides
+    fixed = float(normal.upper_quantile(alone))
+    for side in (1, -1) if result.sides == 2 else (1,):
+        axes.axhline(side * fixed, color=palette.INK, linewidth=1, linestyle=":")
+    said = f"one look alone: {fixed:.2f}"
+    axes.annotate(said, (0.005, fixed), xytext=(0, 4), textcoords="offset points", va="bottom", fontsize=10)
+    return _finished(axes, result, top)
+
+
+def _bounds(axes: Axes, plan: Boundaries) -> float:
+    """Boundaries and the regions beyond them; returns how far the scale goes."""
+    finite = plan.z[np.isfinite(plan.z)]
+    top = min(float(finite.max()), _MOST) + 0.7
+    t = plan.fractions
+    _side(axes, t, plan.z, top, palette.AMBER, "stop: a difference", "above")
+    if np.any(np.isfinite(plan.lower)):
+        said = None if plan.sides == 2 else "stop: harm"
+        _side(axes, t, plan.lower, -top, palette.AMBER if plan.sides == 2 else palette.BRICK, said, "below")
+    if plan.futility is not None:
+        seen = np.isfinite(plan.futility)
+        edge = plan.futility[seen]
+        low = -edge if plan.sides == 2 else np.full(edge.size, -top)
+        axes.fill_between(t[seen], low, edge, color=palette.SAND, zorder=0)
+        axes.plot(t[seen], edge, "--s", color=palette.INK, linewidth=1.6, markersize=5, label="give up")
+        if plan.sides == 2:
+            axes.plot(t[seen], low, "--s", color=palette.INK, linewidth=1.6, markersize=5)
+    axes.axhline(0, color=palette.INK, linewidth=1.2)
+    return top
+
+
+def _side(axes: Axes, t: Floats, bound: Floats, top: float, colour: str, label: str | None, side: str) -> None:
+    seen = np.isfinite(bound)
+    shown = np.clip(bound[seen], -abs(top), abs(top))
+    axes.plot(t[seen], shown, "-o", color=colour, linewidth=2.4, markersize=7, label=label, zorder=3)
+    axes.fill_between(t[seen], shown, top, color=colour, alpha=0.12, zorder=0, linewidth=0)
+    away = (0, 8) if side == "above" else (0, -8)
+    for x, z, drawn in zip(t[seen], bound[seen], shown, strict=True):
+        if seen.sum() <= 12:
+            axes.annotate(
+                f"{z:.2f}".replace("-", "−"), (x, drawn), xytext=away, textcoords="offset points", ha="center",
+                va="bottom" if side == "above" else "top", fontsize=10, color=palette.INK,
+            )  # fmt: skip
+
+
+def _finished(axes: Axes, plan: Boundaries, top: float) -> Axes:
+    bottom = -top
+    if plan.sides == 1 and not np.any(np.isfinite(plan.lower)):
+        least = 0.0 if plan.futility is None else float(np.min(plan.futility[np.isfinite(plan.futility)]))
+        bottom = max(min(least, 0.0) - 1.0, -top)
+    axes.set_ylim(bottom - 0.3, top + 0.6)
+    axes.set_xlim(0, 1.04)
+    axes.xaxis.set_major_formatter(lambda v, _: f"{100 * v:.0f}%")
+    axes.yaxis.set_major_formatter(lambda v, _: f"{v:g}".replace("-", "−"))
+    axes.set_xlabel("share of the planned information", color=palette.INK)
+    axes.set_ylabel("z of treatment − control", color=palette.INK)
+    axes.legend(frameon=False, labelcolor=palette.INK, loc="lower left", bbox_to_anchor=(0.0, 0.02))
+    sides = "two-sided" if plan.sides == 2 else "one-sided"
+    return finish(axes, f"{plan.title}, {sides}, alpha {plan.alpha:g}: {plan.spending}")
