@@ -178,6 +178,8 @@ class Simulation(Result):
         The effect under which the data were drawn.
     test : str
         The measuring function that was run.
+    mean_total, mean_error : float or None
+        Of a design with looks: units that a run took on average, and the Monte-Carlo error of that.
     """
 
     rate: float
@@ -187,6 +189,8 @@ class Simulation(Result):
     n_total: int
     effect: float
     test: str
+    mean_total: float | None = None
+    mean_error: float | None = None
 
 
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False, repr=False)

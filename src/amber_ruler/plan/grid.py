@@ -86,6 +86,9 @@ def _solved(
     table |= named if len(named) > 1 else {"n": units[-1]}
     table["units in total"] = many._total(units)
     table["power"] = np.where(known, power, np.nan)
+    average = many._average_share(np.where(known, effect, asked._fallback_effect()), units)
+    if average is not None:
+        table["on average"] = np.where(known, average * table["units in total"], np.nan)
     days = many._days(table["units in total"])
     if days is not None:
         table["days"] = days

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import replace
 from typing import TYPE_CHECKING
 
@@ -16,6 +16,7 @@ from amber_ruler.plan.planned import Units
 from amber_ruler.sequential import recursion
 from amber_ruler.sequential.boundaries import Boundaries
 from amber_ruler.sequential.operating import operating, power_at
+from amber_ruler.sequential.recursion import Path
 
 if TYPE_CHECKING:
     from amber_ruler.plan.designs.estimated import Estimated
@@ -37,12 +38,29 @@ def power(design: Estimated, effect: Floats, units: Units) -> Floats:
     """Chance to cross at any look."""
     sides, alpha = sides_of(design), np.asarray(design._single_alpha(units))
     drifts = drift(design, effect, units, alpha / sides)
+    return _by_level(design, drifts, alpha, lambda path, d: power_at(path, d, sides=sides))
+
+
+def average_share(design: Estimated, effect: Floats, units: Units) -> Floats:
+    """Share of the units that it takes on average under an effect; broadcasts."""
+    analysed = design._analysed(units)
+    alpha = np.asarray(design._single_alpha(analysed))
+
+    def share(path: Path, drifts: Floats) -> Floats:
+        found = path.chances(drifts)
+        return (found.above + found.below + found.futile) @ path.regions.fractions + found.never
+
+    return _by_level(design, drift(design, effect, analysed, alpha / sides_of(design)), alpha, share)
+
+
+def _by_level(design: Estimated, drifts: Floats, alpha: Floats, of: Callable[[Path, Floats], Floats]) -> Floats:
+    """Something of the path at each drift, under the boundaries of its error rate."""
     shape = np.broadcast_shapes(drifts.shape, alpha.shape)
     drifts, alpha = np.broadcast_to(drifts, shape), np.broadcast_to(alpha, shape)
     found = np.empty(shape)
     for level in np.unique(alpha):
         (plan,), mine = boundaries(design, level), alpha == level
-        found[mine] = power_at(recursion.walk(plan.regions), np.maximum(drifts[mine], -30.0), sides=sides)
+        found[mine] = of(recursion.walk(plan.regions), np.maximum(drifts[mine], -30.0))
     return found
 
 

@@ -206,6 +206,10 @@ class Planned(ABC):
         """What there is at each look."""
         return None
 
+    def _average_share(self, effect: Floats, units: Units) -> Floats | None:
+        """Share of the units that a test with looks takes on average under an effect; broadcasts."""
+        return None
+
     # --- the machinery
 
     def _effect(self, given: EffectGiven, *, check: bool = True, many: bool = False) -> Floats:

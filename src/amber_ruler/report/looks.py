@@ -9,12 +9,13 @@ import numpy as np
 from amber_ruler.numeric import normal
 from amber_ruler.report import palette
 from amber_ruler.report.drawing import finish, new_axes
+from amber_ruler.report.numbers import p_value
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
 
     from amber_ruler.numeric.gate import Floats
-    from amber_ruler.sequential import Boundaries
+    from amber_ruler.sequential import Boundaries, Monitoring
 
 _MOST = 6.0  # a boundary further out is drawn as an arrow at the edge
 
@@ -30,6 +31,34 @@ def draw_boundaries(result: Boundaries, ax: Axes | None = None) -> Axes:
     said = f"one look alone: {fixed:.2f}"
     axes.annotate(said, (0.005, fixed), xytext=(0, 4), textcoords="offset points", va="bottom", fontsize=10)
     return _finished(axes, result, top)
+
+
+def draw_path(result: Monitoring, ax: Axes | None = None) -> Axes:
+    """The path of z on its boundaries, the look that decides marked."""
+    axes = new_axes(ax)
+    plan = result.boundaries
+    if plan is None:  # read back: the boundaries of the looks so far
+        axes.plot(result.fractions, result.bounds, "-o", color=palette.AMBER, label="stop: a difference")
+        top = float(max(_MOST, np.abs(result.z).max()))
+    else:
+        top = _bounds(axes, plan)
+    top = max(top, float(np.abs(result.z).max()) + 0.5)
+    t, z = np.append(0.0, result.fractions), np.append(0.0, result.z)
+    axes.plot(t, z, "-", color=palette.SEA, linewidth=2.6, zorder=4)
+    axes.plot(result.fractions, result.z, "o", color=palette.SEA, markersize=10, markeredgecolor="white", zorder=5,
+              label="z seen")  # fmt: skip
+    k = result.stopped_at or result.z.size
+    x, y = float(result.fractions[k - 1]), float(result.z[k - 1])
+    if result.stopped_at is not None:
+        axes.plot([x], [y], "o", markersize=20, markerfacecolor="none", markeredgecolor=palette.INK, zorder=6)
+    said = f"look {k}: z = {y:.2f}, p alone {p_value(float(result.nominal_p[k - 1]))}\n{result.decision}"
+    room = (min(max(x, 0.2), 0.8), -0.22 * top if y >= 0 else 0.3 * top)
+    axes.annotate(said.replace("-", "−", 1) if y < 0 else said, (x, y), xytext=room, va="top", ha="center",
+                  fontsize=12, color=palette.INK, fontweight="bold",
+                  arrowprops={"arrowstyle": "-", "color": palette.STONE, "shrinkB": 10})  # fmt: skip
+    name = "" if result.latest is None else f" of {result.latest.metric}".rstrip()
+    _scales(axes, top, -top)
+    return finish(axes, f"{result.title}{name}: {result.method}, alpha {result.alpha:g}")
 
 
 def _bounds(axes: Axes, plan: Boundaries) -> float:
@@ -72,6 +101,12 @@ def _finished(axes: Axes, plan: Boundaries, top: float) -> Axes:
     if plan.sides == 1 and not np.any(np.isfinite(plan.lower)):
         least = 0.0 if plan.futility is None else float(np.min(plan.futility[np.isfinite(plan.futility)]))
         bottom = max(min(least, 0.0) - 1.0, -top)
+    _scales(axes, top, bottom)
+    sides = "two-sided" if plan.sides == 2 else "one-sided"
+    return finish(axes, f"{plan.title}, {sides}, alpha {plan.alpha:g}: {plan.spending}")
+
+
+def _scales(axes: Axes, top: float, bottom: float) -> None:
     axes.set_ylim(bottom - 0.3, top + 0.6)
     axes.set_xlim(0, 1.04)
     axes.xaxis.set_major_formatter(lambda v, _: f"{100 * v:.0f}%")
@@ -79,5 +114,3 @@ def _finished(axes: Axes, plan: Boundaries, top: float) -> Axes:
     axes.set_xlabel("share of the planned information", color=palette.INK)
     axes.set_ylabel("z of treatment − control", color=palette.INK)
     axes.legend(frameon=False, labelcolor=palette.INK, loc="lower left", bbox_to_anchor=(0.0, 0.02))
-    sides = "two-sided" if plan.sides == 2 else "one-sided"
-    return finish(axes, f"{plan.title}, {sides}, alpha {plan.alpha:g}: {plan.spending}")

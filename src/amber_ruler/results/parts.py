@@ -346,27 +346,42 @@ class Looks(Part):
 
     Attributes
     ----------
-    look, planned : int
-        This look, counted from 1, and the looks planned in all.
-    fraction : float
+    look, planned : int or ndarray, int
+        This look, counted from 1 (each of several), and the looks in all.
+    fraction : float or ndarray
         Share of the planned information that has been seen.
-    boundary : float
+    boundary : float or ndarray
         The z beyond which the test stops here.
-    nominal_p : float
-        Two-sided p as if this were the only look; not to be held against alpha.
+    nominal_p : float or ndarray
+        p as if this were the only look, of as many sides as the boundaries; not to be held against alpha.
     alpha : float
         Error rate over all looks.
     decision : str
         What the looks so far allow.
+    repeated_p, running_p : float or ndarray
+        The error rate whose boundary is the z that was seen, and the smallest so far.
+    repeated : Interval or None
+        The interval that holds whatever makes the test stop.
+    stagewise_p, stagewise : float and Interval, or None
+        Once the test has ended: p and interval in stage-wise order.
+    median_unbiased, bias_adjusted : float or None
+        Then also estimates without the bias of having stopped.
     """
 
-    look: int
+    look: int | Floats
     planned: int
-    fraction: float
-    boundary: float
-    nominal_p: float
+    fraction: Number
+    boundary: Number
+    nominal_p: Number
     alpha: float
     decision: str
+    repeated_p: Number
+    running_p: Number
+    repeated: Interval | None = None
+    stagewise_p: float | None = None
+    stagewise: Interval | None = None
+    median_unbiased: float | None = None
+    bias_adjusted: float | None = None
 
 
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False)

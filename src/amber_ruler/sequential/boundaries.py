@@ -224,9 +224,16 @@ def boundaries(
     return applied(rule, fractions, days, units)
 
 
-def applied(rule: Rule, fractions: Floats, days: Floats | None = None, units: Floats | None = None) -> Boundaries:
-    """A rule at planned looks."""
-    solved = rule.solve(fractions)
+def applied(
+    rule: Rule,
+    fractions: Floats,
+    days: Floats | None = None,
+    units: Floats | None = None,
+    *,
+    last: bool = False,
+) -> Boundaries:
+    """A rule at looks; the last of them spends all that is left if it is the last of the test."""
+    solved = rule.solve(fractions, last=last)
     path, regions = solved.path, solved.path.regions
     drift = drift_for(path, rule.power, rule.alpha, sides=rule.sides)
     fixed = float(normal.upper_quantile(rule.alpha / rule.sides) + normal.quantile(rule.power))

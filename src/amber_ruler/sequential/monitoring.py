@@ -1,63 +1,134 @@
-"""One observed path held against its boundaries."""
+"""A test held against its boundaries, as its looks came."""
 
 from __future__ import annotations
 
+import math
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field, replace
+from typing import TypeAlias
 
 import numpy as np
 
 from amber_ruler.errors import InputError
 from amber_ruler.numeric import gate, normal
 from amber_ruler.numeric.gate import Floats
-from amber_ruler.results import Comparison, Looks, Result
-from amber_ruler.sequential.boundaries import Boundaries
+from amber_ruler.results import Axis, Comparison, Interval, Looks, Result, Test
+from amber_ruler.results.result import HIDDEN
+from amber_ruler.sequential import recursion
+from amber_ruler.sequential.boundaries import MOST_LOOKS, Boundaries, applied
+from amber_ruler.sequential.inference import Ahead, Seen
+from amber_ruler.sequential.recursion import Path, Regions
 
-GO_ON, STOP, END = "go on", "stop: a difference", "end: no difference shown"
+GO_ON, STOP, HARM = "go on", "stop: a difference", "stop: harm"
+FUTILE, END = "stop: no difference to expect", "end: no difference shown"
+_CLOSEST = 1e-4
+
+Observed: TypeAlias = float | Comparison | tuple[float, float]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False, repr=False)
 class Monitoring(Result):
-    """What the looks so far allow.
+    """What the looks so far allow, and what they say.
 
     Attributes
     ----------
     fractions, z, bounds : ndarray, shape (looks so far,)
-        Information fraction, observed z and boundary at each look.
+        Information fraction, observed z, and the boundary that holds there.
+    lower, futility : ndarray, shape (looks so far,), or None
+        The boundary below, and that of futility.
     nominal_p : ndarray, shape (looks so far,)
         p at each look if it had been the only one, of as many sides as the boundaries; not to be held against alpha.
+    repeated_p, running_p : ndarray, shape (looks so far,)
+        The error rate whose boundary at the same looks is the z that was seen, at most 1: below alpha exactly where the
+        boundary is crossed; and the smallest so far.
     decision : str
-        "go on", "stop: a difference", or "end: no difference shown".
+        "go on", "stop: a difference", "stop: harm", "stop: no difference to expect" (futility), or "end: no difference
+        shown".
     crossed_at : int or None
-        The first look (from 1) beyond its boundary.
+        The first look (from 1) beyond its boundary of a difference or of harm.
+    stopped_at : int or None
+        The look at which the test ended, for whatever reason.
     planned : int
-        Looks planned in all.
+        Looks in all: those so far, and those still planned.
     alpha : float
         Error rate over all looks.
+    stagewise_p : float or None
+        Once it has ended: p in stage-wise order.
+    drift, drift_interval, drift_adjusted : float, Interval, float, or None
+        Then also the median-unbiased effect on the scale of the drift, its interval, and the bias-adjusted one. In the
+        unit of the metric they are in `latest.looks`.
+    conditional_power : mapping of str to float
+        While it goes on: chance that the upper boundary is first crossed at a later look, under the planned effect
+        ("design"), the one seen ("trend") and none ("none").
+    conditional_last : mapping of str to float
+        The same for being above the boundary at the last look, whatever happens before.
+    predictive_power, predictive_last : float or None
+        Both averaged over what is believed of the effect now.
+    comparisons : Comparison or None
+        All looks on an axis, with repeated p-values and intervals, where comparisons or estimates were given.
     latest : Comparison or None
-        The last look's comparison, where comparisons were given, with its place among the looks in `looks`.
+        The look that decides (the last, or the one at which the test ended), with its place among the looks in `looks`.
+        Its p and interval are the repeated ones while the test goes on, and the stage-wise ones once it has ended.
+    boundaries : Boundaries
+        The rule at the looks as they came and those still planned; stays in memory.
     """
 
     fractions: Floats
     z: Floats
     bounds: Floats
     nominal_p: Floats
+    repeated_p: Floats
+    running_p: Floats
     decision: str
     crossed_at: int | None
+    stopped_at: int | None
     planned: int
     alpha: float
+    sides: int
+    lower: Floats | None = None
+    futility: Floats | None = None
+    stagewise_p: float | None = None
+    drift: float | None = None
+    drift_interval: Interval | None = None
+    drift_adjusted: float | None = None
+    conditional_power: dict[str, float] = field(default_factory=dict)
+    conditional_last: dict[str, float] = field(default_factory=dict)
+    predictive_power: float | None = None
+    predictive_last: float | None = None
+    comparisons: Comparison | None = None
     latest: Comparison | None = None
+    boundaries: Boundaries | None = field(default=None, metadata=HIDDEN)
 
 
-def monitor(boundaries: Boundaries, observed: Sequence[float | Comparison]) -> Monitoring:
-    """May the test stop after the looks so far?
+def monitor(
+    boundaries: Boundaries,
+    observed: Sequence[Observed],
+    *,
+    information: Sequence[float] | None = None,
+    maximum: float | None = None,
+    last: bool = False,
+    prior: tuple[float, float] | None = None,
+) -> Monitoring:
+    """May the test stop after the looks so far, and what do they say?
 
     Parameters
     ----------
     boundaries : Boundaries
         The plan, made before the first look.
-    observed : sequence of float or Comparison
-        One z a look so far, in order; a Comparison gives the z of its p-value, which must be two-sided.
+    observed : sequence of float, Comparison, or pair of float
+        What was seen at each look so far, in order, of all units by then: a z; a Comparison, sharpened ones too; or an
+        estimate and its standard error. A Comparison gives the z of its p-value, two-sided or of the tested side.
+    information : sequence of float, optional
+        What had come in by each look: shares of what was planned, or in the unit of `maximum`. Looks may come at other
+        times than planned, and be more or fewer; the last may bring more than planned. Unless given it is the units of
+        the comparisons (1/se² of estimates) where `maximum` is given, and else as planned.
+    maximum : float, optional
+        What was planned in all, in the same unit: units of all groups, for comparisons.
+    last : bool
+        Whether the last look here is the end of the test, short of what was planned: it spends all alpha that is left.
+    prior : pair of float, optional
+        Mean and standard deviation of what is believed of the effect beforehand, for the predictive power, in the unit
+        of the estimates (of the drift where there are only z); flat unless given.
 
     Returns
     -------
@@ -66,58 +137,448 @@ def monitor(boundaries: Boundaries, observed: Sequence[float | Comparison]) -> M
     Raises
     ------
     InputError
-        If there are no looks, or more than were planned.
+        If there are no looks, information shrinks or looks lie too close together, there are more looks than a classical
+        shape was planned for, or looks came after the one that had all information.
+
+    Notes
+    -----
+    Repeated p-values and intervals hold whatever made the test stop. Those in stage-wise order are sharper, and hold
+    once it has stopped by its rule; alpha counts on futility only where it is binding. Two-sided, stage-wise p is twice
+    the smaller side. The estimate is the one under which the outcome is as likely above as below; the bias-adjusted one
+    counts with the looks still planned. A t is taken as the z of the same p-value. Limits of repeated intervals are the
+    method's own at the boundary's nominal level.
+
+    References
+    ----------
+    .. [1] Jennison & Turnbull (1989), Journal of the Royal Statistical Society B 51, 305-361, for repeated intervals.
+    .. [2] Tsiatis, Rosner & Mehta (1984), Biometrics 40, 797-803.
+    .. [3] Whitehead (1986), Biometrika 73, 573-581.
+    .. [4] Spiegelhalter, Freedman & Blackburn (1986), Controlled Clinical Trials 7, 8-17, for predictive power.
 
     Examples
     --------
     >>> from amber_ruler.sequential import boundaries
-    >>> monitor(boundaries(5), [1.2, 2.9, 2.8]).decision
-    'stop: a difference'
+    >>> r = monitor(boundaries(5), [1.2, 2.9, 2.8])
+    >>> r.decision, r.stopped_at, round(r.stagewise_p, 4)
+    ('stop: a difference', 3, 0.0055)
+    >>> r = monitor(boundaries(5), [1.2, 2.1], information=[0.25, 0.5])
+    >>> r.decision, {name: round(chance, 3) for name, chance in r.conditional_power.items()}
+    ('go on', {'design': 0.864, 'trend': 0.884, 'none': 0.244})
     """
-    z = np.array([_z_of(look) for look in observed], dtype=np.float64)
-    planned = boundaries.z.size
-    if not 1 <= z.size <= planned:
-        raise InputError(f"observed must hold 1 to {planned} looks, as planned, got {z.size}.")
-    bounds = boundaries.z[: z.size]
-    harmed = z < boundaries.lower[: z.size]
-    over = np.flatnonzero((z > bounds) | harmed)
-    crossed = int(over[0]) + 1 if over.size else None
-    at_end = z.size == planned and boundaries.fractions[-1] >= 1
-    notes = []
-    if crossed is not None and crossed < z.size:
-        notes.append(f"The boundary was already crossed at look {crossed}: later looks add no right to stop.")
-    decision = STOP if crossed else END if at_end else GO_ON
-    nominal = 2 * normal.sf(np.abs(z)) if boundaries.sides == 2 else normal.sf(z)
-    latest = observed[-1] if isinstance(observed[-1], Comparison) else None
-    place = Looks(
-        look=z.size,
-        planned=planned,
-        fraction=float(boundaries.fractions[z.size - 1]),
-        boundary=float(bounds[-1]),
-        nominal_p=float(nominal[-1]),
-        alpha=boundaries.alpha,
-        decision=decision,
-    )
+    rule, given = boundaries.rule, list(observed)
+    if not given or len(given) > MOST_LOOKS:
+        raise InputError(f"observed must hold 1 to {MOST_LOOKS} looks, got {len(given)}.")
+    looks = [_look(one, rule.sides) for one in given]
+    z = np.array([look.z for look in looks])
+    fractions = _fractions(boundaries, looks, information, maximum)
+    plan, spending = _plan(boundaries, fractions, last)
+    size, over = z.size, plan.fractions.size
+    done = bool(last or fractions[-1] >= 1)
+    high, low, futility = plan.z[:size], plan.lower[:size], plan.futility
+    beyond = np.flatnonzero((z > high) | (z < low))
+    crossed = int(beyond[0]) + 1 if beyond.size else None
+    decision, stopped = _decided(plan, z, crossed, done=done)
+    futile = plan.futility if rule.binding else None
+    levels = np.array([rule.level_of(float(v), k, plan.fractions, spending, futile) for k, v in enumerate(z)])
+    outside = (z > high) | ((z < -high) if rule.sides == 2 else False)
+    levels = np.array([_settled(p, rule.alpha, below=bool(o)) for p, o in zip(levels.tolist(), outside, strict=True)])
+    nominal = 2 * normal.sf(np.abs(z)) if rule.sides == 2 else normal.sf(z)
+    path = recursion.walk(Regions(plan.fractions, plan.z, plan.lower, futile, rule.sides == 2))
+    found = _found(path, plan, z, stopped, decision)
+    ahead = _ahead(plan, path, z, looks, prior) if decision == GO_ON else {}
+    comparisons, latest = _compared(plan, looks, nominal, levels, decision, stopped, over, found)
     return Monitoring(
-        title=f"Look {z.size} of {planned}",
+        title=f"Look {size} of {over}",
         method=boundaries.method,
         source=boundaries.source,
-        notes=tuple(notes),
-        fractions=boundaries.fractions[: z.size],
+        notes=tuple(_notes(boundaries, plan, z, crossed, stopped, found, looks)),
+        fractions=fractions,
         z=z,
-        bounds=bounds,
+        bounds=high,
         nominal_p=nominal,
+        repeated_p=levels,
+        running_p=np.minimum.accumulate(levels),
         decision=decision,
         crossed_at=crossed,
-        planned=planned,
-        alpha=boundaries.alpha,
-        latest=None if latest is None else latest.with_part(place),
+        stopped_at=stopped,
+        planned=over,
+        alpha=rule.alpha,
+        sides=rule.sides,
+        lower=low if np.any(np.isfinite(low)) else None,
+        futility=None if futility is None else futility[:size],
+        comparisons=comparisons,
+        latest=latest,
+        boundaries=plan,
+        **({} if found is None else found.fields),
+        **ahead,
     )
 
 
-def _z_of(look: float | Comparison) -> float:
-    if not isinstance(look, Comparison):
-        return float(gate.finite("observed", look))
-    if look.alternative != "two-sided" or look.p_value is None or np.ndim(look.p_value):
-        raise InputError("A look needs one two-sided comparison with a p-value.")
-    return float(np.sign(np.asarray(look.estimate) - look.null) * normal.upper_quantile(float(look.p_value) / 2))
+@dataclass(frozen=True, slots=True)
+class _Look:
+    """One look: z, estimate and standard error from no effect, and the comparison where there is one."""
+
+    z: float
+    estimate: float | None = None
+    se: float | None = None
+    comparison: Comparison | None = None
+
+    @property
+    def null(self) -> float:
+        return 0.0 if self.comparison is None else float(self.comparison.null)
+
+    @property
+    def units(self) -> float | None:
+        if self.comparison is None:
+            return None
+        groups = self.comparison.groups[:1] if self.comparison.paired else self.comparison.groups[:2]
+        return sum(float(g.n) for g in groups)
+
+
+def _look(one: Observed, sides: int) -> _Look:
+    if isinstance(one, Comparison):
+        return _Look(_z_of(one, sides), float(one.estimate), None if one.se is None else float(one.se), one)
+    if np.ndim(one):
+        pair = gate.finite("observed", one)
+        if pair.shape != (2,):
+            raise InputError.rule("observed", one, "a z, a Comparison, or an estimate and its standard error")
+        se = float(gate.positive("standard error", pair[1]))
+        return _Look(float(pair[0]) / se, float(pair[0]), se)
+    return _Look(float(gate.finite("observed", one)))
+
+
+def _z_of(one: Comparison, sides: int) -> float:
+    if one.p_value is None or np.ndim(one.p_value) or one.scale == "ratio":
+        raise InputError("A look needs one comparison with a p-value, and a difference, not a ratio.", name="observed")
+    if one.alternative == "two-sided":
+        # The tail of a t is that of its normal deviate: half the p-value, on the side of the estimate.
+        return float(np.sign(float(one.estimate) - float(one.null)) * normal.upper_quantile(float(one.p_value) / 2))
+    if sides == 2 or one.alternative != "greater":
+        raise InputError("A look needs a two-sided comparison; with sides=1 one that is greater will do.")
+    return float(normal.upper_quantile(float(one.p_value)))
+
+
+def _fractions(
+    plan: Boundaries, looks: list[_Look], information: Sequence[float] | None, maximum: float | None
+) -> Floats:
+    """The share of the planned information at each look."""
+    size = len(looks)
+    if information is None and maximum is None:
+        if size > plan.fractions.size:
+            said = f"observed must hold 1 to {plan.fractions.size} looks, as planned, got {size}."
+            raise InputError(f"{said} Give information= to say when they came.")
+        return plan.fractions[:size]
+    if information is None:
+        units = [look.units for look in looks]
+        precise = [None if look.se is None else look.se**-2 for look in looks]
+        held = precise if None in units else units
+        if None in held:
+            raise InputError("A z says nothing of information: give information= for each look.")
+        information = [float(v) for v in held if v is not None]
+    found = gate.positive("information", list(information))
+    if found.shape != (size,):
+        raise InputError(f"information must have one number for each of the {size} looks, got {found.size}.")
+    if maximum is not None:
+        found = found / float(gate.positive("maximum", gate.single("maximum", maximum)))
+    for k in range(1, size):
+        if found[k] < found[k - 1]:
+            raise InputError(
+                f"Information shrinks from look {k} to look {k + 1} ({found[k - 1]:.4g} to {found[k]:.4g} of what was"
+                " planned): were data removed? Looks are at all units so far.",
+                name="information",
+            )
+        if found[k] - found[k - 1] < _CLOSEST:
+            raise InputError(f"Looks {k} and {k + 1} lie too close together to be told apart: leave one out.")
+        if found[k - 1] >= 1:
+            raise InputError(f"At look {k} the test had all its information, and ended: no look follows.")
+    return found
+
+
+def _plan(planned: Boundaries, fractions: Floats, last: bool) -> tuple[Boundaries, Floats]:
+    """The rule at the looks as they came and those still to come, and when each spends."""
+    rule, size = planned.rule, fractions.size
+    if size <= planned.fractions.size and np.array_equal(fractions, planned.fractions[:size]) and not last:
+        return planned, planned.fractions
+    ends = last or fractions[-1] >= 1
+    rest = planned.fractions[planned.fractions > fractions[-1] + _CLOSEST]
+    looks = fractions if ends else np.concatenate([fractions, rest])
+    if rule.shape is not None:
+        known = planned.fractions
+        early = fractions[:-1] if ends else fractions
+        if early.size > known.size or not np.allclose(early, known[: early.size], rtol=0, atol=1e-6):
+            raise InputError(
+                "A classical shape is made for its planned looks: for other times plan with a spending function.",
+                name="information",
+            )
+        if ends and size != known.size:
+            raise InputError("A classical shape can't end short of its looks: plan with a spending function.")
+        return applied(rule, looks), looks
+    skip = tuple(k for k in rule.skip if k < looks.size)
+    futile = tuple(k for k in rule.futility_skip if k < looks.size)
+    if not ends and looks[-1] < 1:
+        rule = replace(rule, futility=None, own_futility=None)
+    if looks.size == 1 or (rule.futility and not set(range(1, looks.size)) - set(futile)):
+        rule = replace(rule, futility=None, own_futility=None, binding=False)
+    return applied(replace(rule, skip=skip, futility_skip=futile), looks, last=ends), (
+        np.append(looks[:-1], 1.0) if ends else looks
+    )
+
+
+def _decided(plan: Boundaries, z: Floats, crossed: int | None, *, done: bool) -> tuple[str, int | None]:
+    """What the looks allow, and the look at which the test ended."""
+    size = z.size
+    futile = np.zeros(size, bool)
+    if plan.futility is not None:
+        futile = (np.abs(z) if plan.sides == 2 else z) <= plan.futility[:size]
+        futile &= np.arange(size) < plan.fractions.size - 1
+    gave_up = np.flatnonzero(futile)
+    if plan.rule.binding and gave_up.size and (crossed is None or gave_up[0] + 1 < crossed):
+        return FUTILE, int(gave_up[0]) + 1
+    if crossed is not None:
+        return (STOP if plan.sides == 2 or z[crossed - 1] > 0 else HARM), crossed
+    if futile[-1]:
+        return FUTILE, size
+    return (END, size) if done else (GO_ON, None)
+
+
+def _settled(p: float, alpha: float, *, below: bool) -> float:
+    """A p-value on the side of alpha that the boundary says, where only rounding tells them apart."""
+    if (p < alpha) == below or abs(p - alpha) > 1e-8 * alpha:
+        return p
+    return float(np.nextafter(alpha, 0)) if below else alpha
+
+
+@dataclass(frozen=True, slots=True)
+class _Found:
+    """Inference at the end, on the scale of the drift."""
+
+    p: float
+    drift: float
+    interval: Interval
+    adjusted: float
+
+    @property
+    def fields(self) -> dict[str, object]:
+        return {
+            "stagewise_p": self.p,
+            "drift": self.drift,
+            "drift_interval": self.interval,
+            "drift_adjusted": self.adjusted,
+        }
+
+
+def _found(path: Path, plan: Boundaries, z: Floats, stopped: int | None, decision: str) -> _Found | None:
+    if stopped is None or (plan.sides == 2 and plan.rule.binding and decision == FUTILE):
+        return None
+    seen, alpha = Seen(path, stopped - 1, float(z[stopped - 1])), plan.alpha
+    above, below = seen.beyond(0.0)
+    p = min(1.0, 2 * min(above, below)) if plan.sides == 2 else above
+    p = _settled(p, alpha, below=decision == STOP)
+    low = seen.drift_with(alpha / plan.sides)
+    high = seen.drift_with(1 - alpha / 2) if plan.sides == 2 else math.inf
+    return _Found(p, seen.drift_with(0.5), Interval(low, high, 1 - alpha), seen.bias_adjusted())
+
+
+def _ahead(
+    plan: Boundaries, path: Path, z: Floats, looks: list[_Look], prior: tuple[float, float] | None
+) -> dict[str, object]:
+    """Chances of what is still to come."""
+    size, t, now = z.size, float(plan.fractions[z.size - 1]), float(z[-1])
+    if size >= plan.fractions.size:
+        return {}
+    ahead = Ahead(path.regions.from_look(size), t, now)
+    if prior is not None:
+        mean, sd = (float(v) for v in gate.finite("prior", prior))
+        gate.positive("sd of the prior", sd)
+        per_drift = 1.0 if looks[-1].se is None else looks[-1].se * math.sqrt(t)
+        prior = ((mean - looks[-1].null) / per_drift, sd / per_drift)
+    named = {"design": plan.drift, "trend": now / math.sqrt(t), "none": 0.0}
+    drifts = np.array(list(named.values()))
+    first, end = ahead.first_crossed(drifts), ahead.crossed_last(drifts)
+    predicted = ahead.predicted(prior)
+    return {
+        "conditional_power": dict(zip(named, first.tolist(), strict=True)),
+        "conditional_last": dict(zip(named, end.tolist(), strict=True)),
+        "predictive_power": predicted[0],
+        "predictive_last": predicted[1],
+    }
+
+
+def _compared(
+    plan: Boundaries,
+    looks: list[_Look],
+    nominal: Floats,
+    levels: Floats,
+    decision: str,
+    stopped: int | None,
+    over: int,
+    found: _Found | None,
+) -> tuple[Comparison | None, Comparison | None]:
+    """All looks on an axis, and the one that decides."""
+    if any(look.estimate is None for look in looks):
+        return None, None
+    asked = [_asked(plan, look, k) for k, look in enumerate(looks)]
+    each = [_repeated(plan, look, k, again) for k, (look, again) in enumerate(zip(looks, asked, strict=True))]
+    size, at = len(looks), (len(looks) if stopped is None else stopped) - 1
+    running = np.minimum.accumulate(levels)
+    part = {
+        "planned": over,
+        "alpha": plan.alpha,
+        "decision": decision,
+    }
+    own = Looks(
+        look=at + 1,
+        fraction=float(plan.fractions[at]),
+        boundary=float(plan.z[at]),
+        nominal_p=float(nominal[at]),
+        repeated_p=float(levels[at]),
+        running_p=float(running[at]),
+        repeated=each[at],
+        **part,
+    )
+    chosen, scale = looks[at], None
+    if found is not None and chosen.se is not None:
+        scale = chosen.se * math.sqrt(float(plan.fractions[at]))
+        own = replace(
+            own,
+            stagewise_p=found.p,
+            stagewise=Interval(
+                chosen.null + found.interval.low * scale, chosen.null + found.interval.high * scale, 1 - plan.alpha
+            ),
+            median_unbiased=chosen.null + found.drift * scale,
+            bias_adjusted=chosen.null + found.adjusted * scale,
+        )
+    ended = own.stagewise is not None
+    decisive = float(own.stagewise_p if ended else levels[at])  # type: ignore[arg-type]
+    latest = _decided_by(plan, chosen, decisive, own.stagewise or each[at], at, asked[at]).with_part(own)
+    array = Looks(
+        look=np.arange(1, size + 1),
+        fraction=plan.fractions[:size],
+        boundary=plan.z[:size],
+        nominal_p=nominal,
+        repeated_p=levels,
+        running_p=running,
+        **part,
+    )
+    low, high = (np.array([float(getattr(i, end)) for i in each]) for end in ("low", "high"))
+    together = replace(
+        latest,
+        title=f"{latest.metric or 'difference'}: every look",
+        estimate=np.array([float(look.estimate or 0.0) for look in looks]),
+        se=None if any(look.se is None for look in looks) else np.array([float(look.se or 0.0) for look in looks]),
+        interval=Interval(low, high, 1 - plan.alpha),
+        test=replace(
+            latest.test, p_value=levels, statistic=np.array([look.z for look in looks]), critical=plan.z[:size],
+            name="z", df=None,
+        ),
+        effects={},
+        groups=(),
+        facts={},
+        checks=(),
+        notes=(),
+        axis=Axis("look", tuple(str(k + 1) for k in range(size))),
+        parts=(array,),
+    )  # fmt: skip
+    return together, latest
+
+
+def _asked(plan: Boundaries, look: _Look, k: int) -> Comparison | None:
+    """The comparison asked again at the nominal level of the boundary, where that can be."""
+    tail, given = float(normal.sf(plan.z[k])), look.comparison
+    if given is None or given.asked is None or not 1e-12 < tail < 0.25:
+        return None
+    side = "two-sided" if plan.sides == 2 else "greater"
+    found: Comparison = given.asked.again(bare=True, alpha=2 * tail if plan.sides == 2 else tail, alternative=side)
+    return found
+
+
+def _repeated(plan: Boundaries, look: _Look, k: int, again: Comparison | None) -> Interval:
+    """The interval at the nominal level of the boundary: the method's own where it can be asked again."""
+    bound, low = float(plan.z[k]), float(plan.lower[k])
+    estimate, level = float(look.estimate or 0.0), 1 - plan.alpha
+    if not np.isfinite(bound):
+        return Interval(-math.inf, math.inf, level)
+    if again is not None:
+        ends = Interval(float(again.interval.low), float(again.interval.high), level)
+    else:
+        if look.se is None:
+            return Interval(-math.inf, math.inf, level)
+        reach = bound * look.se * (1.0 if look.comparison is None else _stretch(look))
+        ends = Interval(estimate - reach, estimate + reach if plan.sides == 2 else math.inf, level)
+    if plan.sides == 1 and np.isfinite(low) and look.se is not None:
+        ends = replace(ends, high=estimate - low * look.se)
+    return ends
+
+
+def _stretch(look: _Look) -> float:
+    """How much further from the null the estimate lies than its z says, in standard errors: of a t."""
+    if look.se is None or look.z == 0:
+        return 1.0
+    return abs((float(look.estimate or 0.0) - look.null) / look.se / look.z)
+
+
+def _decided_by(
+    plan: Boundaries, look: _Look, p: float, interval: Interval, k: int, again: Comparison | None
+) -> Comparison:
+    """A look's comparison with the p and the interval that decide; effect sizes have their repeated intervals."""
+    side = "two-sided" if plan.sides == 2 else "greater"
+    test = Test(p_value=p, alpha=plan.alpha, statistic=look.z, name="z", critical=float(plan.z[k]), alternative=side)
+    if look.comparison is None:
+        return Comparison(
+            title="The look that decides",
+            method=plan.method,
+            source=plan.source,
+            metric="",
+            estimate=float(look.estimate or 0.0),
+            se=look.se,
+            interval=interval,
+            test=test,
+            treatment="treatment",
+            control="control",
+        )
+    given = look.comparison
+    own = test if given.test is None else replace(given.test, **{
+        "p_value": p, "alpha": plan.alpha, "alternative": side, "critical": _critical(given, plan, k),
+        "margin_tests": {}, "margin_interval": None,
+    })  # fmt: skip
+    sizes = {} if again is None else again.effects
+    effects = {n: replace(e, interval=replace(e.interval, level=1 - plan.alpha)) for n, e in sizes.items()}
+    return replace(given, interval=interval, test=own, effects=effects)
+
+
+def _critical(given: Comparison, plan: Boundaries, k: int) -> float | None:
+    """The boundary on the scale of the comparison's own statistic: the one of the same nominal p."""
+    from amber_ruler.numeric import student
+
+    if given.test is None or given.test.critical is None or not np.isfinite(plan.z[k]):
+        return None
+    if given.test.name == "t" and isinstance(given.test.df, (int, float)):
+        return float(student.upper_quantile(float(normal.sf(plan.z[k])), given.test.df))
+    return float(plan.z[k])
+
+
+def _notes(
+    asked: Boundaries,
+    plan: Boundaries,
+    z: Floats,
+    crossed: int | None,
+    stopped: int | None,
+    found: _Found | None,
+    looks: list[_Look],
+) -> list[str]:
+    said = []
+    if stopped is not None and stopped < z.size:
+        said.append(f"The test ended at look {stopped}: later looks add no right to stop.")
+    if plan is not asked:
+        said.append(f"The looks did not come as planned: alpha was spent anew at {plan.fractions.size} looks.")
+    if plan.fractions[-1] > 1:
+        said.append(f"There is {plan.fractions[-1]:.1%} of the planned information: the last look spends what is left.")
+    if asked.rule.futility is not None and plan.futility is None:
+        said.append("At these looks there is no room for futility: it is left out.")
+    if stopped is not None and found is None:
+        said.append("Giving up in the middle has no place in stage-wise order: the repeated p and interval hold.")
+    if found is not None and any(look.comparison is not None and look.se is None for look in looks):
+        said.append("Without a standard error there is no stage-wise interval: the repeated one holds.")
+    if crossed is not None and asked.rule.binding and stopped is not None and stopped < crossed:
+        said.append("The test went on though binding futility had ended it: alpha is not kept by what came after.")
+    return said

@@ -48,7 +48,7 @@ def operating(path: Path, drift: float, planned: float, *, sides: int) -> Operat
     found, fractions = path.chances(drift), path.regions.fractions
     ending = found.above + found.below + found.futile
     left = float(found.never)
-    if fractions[-1] == 1:
+    if fractions[-1] >= 1:
         ending[-1] += left
     expected = float(ending @ fractions) + (left if fractions[-1] < 1 else 0.0)
     upper = float(found.above.sum())

@@ -197,6 +197,14 @@ class Path:
     drift: float = 0.0
     start: float = 0.0
 
+    def near(self, drift: float) -> Path:
+        """This path, or the same carried under the drift where that is too far away for this one to answer."""
+        return walk(self.regions, drift, self.before[0], self.begin) if bool(np.any(self._far(np.asarray(drift)))) else self
+
+    def _far(self, drifts: Floats) -> Floats:
+        away = (drifts - self.drift) * math.sqrt(float(self.regions.fractions[-1]) - self.begin)
+        return np.asarray((np.abs(away) > _MOST_DRIFT) | ((away < -4) & self.regions.shallow))
+
     def at(self, k: int, drifts: Floats) -> Density:
         """The density before look k under other drifts, a row each."""
         return self.tilted(self.before[k], self.begin if k == 0 else float(self.regions.fractions[k - 1]), drifts)
@@ -210,9 +218,7 @@ class Path:
     def chances(self, drift: ArrayLike) -> Chances:
         """Chances of stopping under drifts."""
         drifts = np.asarray(drift, dtype=np.float64)
-        away = (drifts - self.drift) * math.sqrt(float(self.regions.fractions[-1]) - self.begin)
-        far = (np.abs(away) > _MOST_DRIFT) | ((away < -4) & self.regions.shallow)
-        if np.any(far):
+        if np.any(self._far(drifts)):
             own = [walk(self.regions, float(d), self.before[0], self.begin).chances(d) for d in drifts.ravel()]
             size = self.regions.fractions.size
             each = (np.reshape([c[i] for c in own], (*drifts.shape, *([size] if i < 3 else []))) for i in range(4))

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import NamedTuple
 
 import numpy as np
@@ -83,6 +84,62 @@ class Rule:
         """Where it comes from."""
         return SHAPES[self.shape][1] if self.shape is not None else source(self.spending)
 
+    def level_of(self, z: float, k: int, fractions: Floats, spending: Floats, futile: Floats | None = None) -> float:
+        """The error rate whose upper boundary at look k is |z| (z of one side); at most 1.
+
+        Parameters
+        ----------
+        z, k : float, int
+            What was seen, and the look from 0.
+        fractions, spending : ndarray
+            All looks, and the share of information by which each spends: 1 at the last one, however much was seen.
+        futile : ndarray, optional
+            Binding futility at these looks.
+        """
+        size = abs(z) if self.sides == 2 else z
+        if k + 1 in self.skip:
+            return 1.0
+        if self.shape == "haybittle-peto":
+            return self._level_held_back(size, k, fractions)
+
+        def miss(x: float) -> float:
+            rule = replace(self, alpha=min(self.sides * float(normal.sf(x)), 1 - 1e-12), skip=self._skips(k))
+            if self.shape is not None:
+                return float(rule._profile(fractions)[k]) - size
+            up, down = rule.used(spending[: k + 1])
+            some = None if futile is None else futile[: k + 1]
+            found = recursion.solved(fractions[: k + 1], up, down, some, wedge=self.sides == 2)
+            return max(float(found.regions.high[k]), -1e3) - size
+
+        least, most = (0.0 if self.sides == 2 else -6.0), 37.0
+        guess = min(max(size * math.sqrt(fractions[k]) if self.spending != "pocock" else size, least), most)
+        found = nearly_straight(miss, guess, max(1.0, 1 / math.sqrt(fractions[k])))
+        if found is None or not least <= found <= most:
+            if miss(least) >= 0:
+                return 1.0
+            if miss(most) <= 0:
+                return self.sides * float(normal.sf(most))
+            found = bracketed_number(miss, least, most, rtol=1e-13)
+        return min(self.sides * float(normal.sf(found)), 1.0)
+
+    def _level_held_back(self, size: float, k: int, fractions: Floats) -> float:
+        """Of Haybittle-Peto: what the looks with the fixed boundary use up, and at the last look what is beyond z."""
+        interim, last = self.interim or 3.0, k == fractions.size - 1
+        high = np.full(k + 1, interim)
+        if last:
+            high[-1] = size
+        elif size <= interim:
+            return 1.0
+        found = recursion.crossing(fractions[: k + 1], high, -high if self.sides == 2 else None)
+        return min(float(found.above.sum() + found.below.sum()), 1.0)
+
+    def _skips(self, last: int) -> tuple[int, ...]:
+        return tuple(k for k in self.skip if k <= last + 1)
+
+    def _profile(self, fractions: Floats) -> Floats:
+        """A classical shape at this error rate."""
+        return shaped(fractions, delta_of(str(self.shape), self._delta), self.interim or 3.0, self.alpha, self.sides)
+
     def used(self, fractions: Floats) -> tuple[Floats, Floats]:
         """Shares of error of the upper and the lower side at each look."""
         how = self._function(self.spending, self.own)
@@ -100,7 +157,7 @@ class Rule:
         """Boundaries at looks; the last of them spends all that is left if it is the last of the test."""
         whole = np.append(fractions[:-1], 1.0) if last else fractions
         if self.shape is not None:
-            high = shaped(fractions, delta_of(self.shape, self._delta), self.interim or 3.0, self.alpha, self.sides)
+            high = self._profile(fractions)
             path = recursion.walk(Regions(fractions, high, -high if self.sides == 2 else np.full(high.size, -np.inf)))
             found = path.chances(0.0)
             up, down = found.above, found.below

@@ -139,6 +139,9 @@ class Estimated(Design):
     def _look_plan(self, effect: float, units: Units, power: float) -> LookPlan | None:
         return None if self._modifier(change.LookSchedule) is None else looked.plan(self, effect, units, power)
 
+    def _average_share(self, effect: Floats, units: Units) -> Floats | None:
+        return None if self._modifier(change.LookSchedule) is None else looked.average_share(self, effect, units)
+
     def _distance(self, effect: Floats) -> Floats:
         """Size of the effect on the scale of its standard error."""
         return np.abs(effect)

@@ -215,6 +215,8 @@ class TwoMeans(TwoGroups):
         covariate = self._modifier(change.Covariate)
         means = ((effect, "treatment"), (0.0, "control"))
         if covariate is not None:
+            if self._modifier(change.LookSchedule) is not None:
+                raise DesignError("Looks are simulated without a covariate only: its slope changes from look to look.")
             if self._modifier(change.Clusters) is not None or self.distribution == "normal":
                 raise DesignError("A covariate is simulated with independent units and an unknown spread only.")
             arms = tuple((*m, sd, n) for m, sd, n in zip(means, (self._treated_sd(), self.sd), units, strict=True))

@@ -95,6 +95,8 @@ def sentence(result: Measurement) -> str:
         return f"{size:,} estimates of {result.metric}."
     if result.correction is not None:
         return views_of_parts.standing(result, labels(result))
+    if result.looks is not None:
+        return views_of_parts.looks_words(result)
     verdicts = np.ravel(result.verdict)
     counts = [f"{int(np.sum(verdicts == word)):,} {word}" for word in dict.fromkeys(verdicts.tolist())]
     named = f"{result.treatment} with {result.control}"

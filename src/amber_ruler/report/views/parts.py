@@ -18,6 +18,7 @@ from amber_ruler.results import (
     Draws,
     Evidence,
     Family,
+    Interval,
     Looks,
     Measurement,
     Part,
@@ -362,15 +363,53 @@ class _Correction:
 
 class _Looks:
     def blocks(self, part: Looks, result: Measurement) -> list[Block]:
-        seen = f"look {part.look} of {part.planned}, {numbers.percent(part.fraction)} of the information"
-        beyond = f"boundary ±{numbers.number(part.boundary)}   p of this look alone {numbers.p_value(part.nominal_p)}"
-        return [Lines((f"{seen}   {beyond}   {part.decision}",))]
+        if np.ndim(part.look):
+            lines = [f"look {k}: p of this look alone {numbers.p_value(float(p))}, running {numbers.p_value(float(q))}"
+                     for k, p, q in zip(np.ravel(part.look), np.ravel(part.nominal_p), np.ravel(part.running_p), strict=True)]
+            return [Lines((*lines, part.decision))]  # fmt: skip
+        seen = f"look {part.look} of {part.planned}, {numbers.percent(float(part.fraction))} of the information"
+        facts = [
+            (seen, part.decision),
+            ("boundary, z", numbers.number(float(part.boundary)) if np.isfinite(part.boundary) else "skipped"),
+            ("p of this look alone", numbers.p_value(float(part.nominal_p))),
+            ("repeated p, whatever made it stop", numbers.p_value(float(part.repeated_p))),
+        ]
+        if part.repeated is not None:
+            facts.append(("repeated interval", _ends(part.repeated, result)))
+        if part.stagewise_p is not None:
+            facts.append(("stage-wise p", numbers.p_value(part.stagewise_p)))
+        if part.stagewise is not None:
+            facts.append(("stage-wise interval", _ends(part.stagewise, result)))
+        for name, value in (("median-unbiased", part.median_unbiased), ("bias-adjusted", part.bias_adjusted)):
+            if value is not None:
+                facts.append((f"{name} estimate", _size(value, percent=result.percent)))
+        return [Grid(("", ""), tuple(facts))]
 
     def clause(self, part: Looks, result: Measurement) -> str:
-        return f"; at look {part.look} of {part.planned}: {part.decision}"
+        return f"; at look {part.look} of {part.planned}: {part.decision}" if np.ndim(part.look) == 0 else ""
 
     def columns(self, part: Looks) -> dict[str, Any]:
-        return {"look": part.look, "fraction": part.fraction, "boundary": part.boundary, "decision": part.decision}
+        names = ("look", "fraction", "boundary", "decision", "nominal_p", "repeated_p", "running_p")
+        return {name: getattr(part, name) for name in names}
+
+
+def looks_words(result: Comparison) -> str:
+    """A series of looks in one sentence."""
+    part = result.looks
+    decision = "" if part is None else part.decision
+    return (
+        f"{result.metric or 'Difference'}: {np.size(result.estimate):,} looks at {result.treatment} against"
+        f" {result.control}; these intervals and p-values hold whatever makes the test stop: {decision}."
+    )
+
+
+def _ends(interval: Interval, result: Measurement) -> str:
+    """Limits in the metric's unit."""
+    low, high = (
+        ("−∞" if end < 0 else "∞") if not np.isfinite(end) else _size(end, percent=result.percent)
+        for end in (float(interval.low), float(interval.high))
+    )
+    return f"{low} to {high}"
 
 
 class _Draws:
