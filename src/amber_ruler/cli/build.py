@@ -19,11 +19,11 @@ def lazy_group(kinds: Callable[[], Iterable[str]], make: Callable[[str], Any]) -
     """A group whose commands are named and made when they are asked for: a plain --help needn't load the library."""
 
     class Group(TyperGroup):
-        def list_commands(self, ctx: Any) -> list[str]:  # noqa: ARG002 - the framework's signature
-            return list(kinds())
+        def list_commands(self, ctx: Any) -> list[str]:
+            return [*super().list_commands(ctx), *kinds()]
 
-        def get_command(self, ctx: Any, cmd_name: str) -> Any:  # noqa: ARG002 - the framework's signature
-            return make(cmd_name) if cmd_name in kinds() else None
+        def get_command(self, ctx: Any, cmd_name: str) -> Any:
+            return make(cmd_name) if cmd_name in kinds() else super().get_command(ctx, cmd_name)
 
     return Group
 

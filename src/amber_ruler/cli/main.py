@@ -11,7 +11,8 @@ from typing import Annotated
 
 import typer
 
-from amber_ruler.cli import demo, inspect, plan
+from amber_ruler.cli import demo, inspect, looking, plan
+from amber_ruler.cli.build import lazy_group
 from amber_ruler.cli.methods import ROOMS, room_app
 from amber_ruler.cli.output import say_error
 from amber_ruler.errors import AmberRulerError
@@ -22,6 +23,7 @@ _EPILOG = (
 )
 
 app = typer.Typer(
+    cls=lazy_group(lambda: looking.NAMES, looking.made),
     no_args_is_help=True,
     add_completion=False,
     pretty_exceptions_enable=False,

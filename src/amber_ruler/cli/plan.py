@@ -13,6 +13,7 @@ from typing import TYPE_CHECKING, Annotated, Any
 import typer
 
 from amber_ruler.cli.build import command, lazy_group, numbers, parameters
+from amber_ruler.cli.looking import looking, looks_of
 from amber_ruler.cli.output import save_figure, write_results
 from amber_ruler.errors import DesignError, InputError
 
@@ -156,7 +157,7 @@ def _asking(design: type[Design]) -> dict[str, tuple[Any, Any]]:
         options["margin_kind"] = _maybe(str, "non-inferiority (unless given) or equivalence.")
         options["good"] = _maybe(str, "Direction in which the metric is good: higher or lower.")
     if change.LookSchedule in allowed:
-        options |= _looking()
+        options |= looking()
     options["per_day"] = _maybe(float, "Units that arrive each day: the answer says how long it takes.")
     options["traffic_share"] = _maybe(float, "Share of them that enters the test.")
     options["weeks"] = _maybe(int, "Weeks of that traffic, instead of --n.")
@@ -180,45 +181,20 @@ def _asking(design: type[Design]) -> dict[str, tuple[Any, Any]]:
         options["direction"] = _maybe(
             str, "With --prior: right (unless given) counts effects found in their direction."
         )
+    if change.LookSchedule in allowed:
+        ways = typer.Option("--ways", help="Compare one look, several, and any moment.")
+        options["ways"] = (Annotated[bool, ways], False)
     options["figure"] = _maybe(Path, "Draw the curve into this PNG or SVG file.")
     options["as_json"] = (Annotated[bool, typer.Option("--json", help="Write JSON instead of text.")], False)
     return options
 
 
-def _looking() -> dict[str, tuple[Any, Any]]:
-    """What a plan with looks takes; names and words as `sequential.boundaries` has them."""
-    from amber_ruler.sequential.spending import SPENDING
-
-    functions = ", ".join(SPENDING)
-    return {
-        "looks": _maybe(str, "Look before the end: a number of looks, or shares of the units such as 0.25,0.5,1."),
-        "spending": _maybe(str, f"How the looks use up alpha: {functions}; obrien-fleming unless given."),
-        "parameter": _maybe(float, "Parameter of that function, or of the shape wang-tsiatis."),
-        "shape": _maybe(str, "A classical shape instead: obrien-fleming, pocock, wang-tsiatis, haybittle-peto."),
-        "interim": _maybe(float, "z (or p) of the shape haybittle-peto before the last look."),
-        "skip": _maybe(str, "Looks that may not stop for a difference, such as 1,2."),
-        "futility": _maybe(str, "Give up early: how the looks use up beta, by one of the same functions."),
-        "futility_parameter": _maybe(float, "Parameter of that function."),
-        "futility_skip": _maybe(str, "Looks that may not give up."),
-        "binding": _maybe(bool, "Whether alpha counts on giving up being obeyed.", "--binding/--not-binding"),
-    }
-
-
-def looks_of(given: dict[str, Any]) -> dict[str, Any]:
-    """What was said of the looks, as `boundaries` takes it."""
-    found = {name: given[name] for name in _looking() if given.get(name) is not None}
-    for name in ("looks", "skip", "futility_skip"):
-        if name in found:
-            found[name] = numbers(_flag(name), found[name])
-    if "looks" in found and len(found["looks"]) == 1 and found["looks"][0] >= 1:
-        found["looks"] = found["looks"][0]
-    return found
-
-
 def _run(kind: type[Design], given: dict[str, Any]) -> None:
     own = {f.name for f in dataclasses.fields(kind) if f.init and f.name != "modifiers"}
     design = _modified(kind(**{name: given.pop(name) for name in own & given.keys()}), given)
-    if given.get("prior") is not None:
+    if given.get("ways"):
+        answer = _ways(design, given)
+    elif given.get("prior") is not None:
         answer = _assured(design, given)
     else:
         for name in ("assurance", "direction"):
@@ -253,11 +229,21 @@ def _modified(design: Design, given: dict[str, Any]) -> Design:
         design = design.with_variants(given["variants"], **some(correction="correction"))
     if together("attrition"):
         design = design.with_attrition(given["attrition"])
-    if together("looks", *(name for name in _looking() if name != "looks")):
+    if together("looks", *(name for name in looking() if name != "looks")):
         design = design.with_looks(**looks_of(given))
     if together("per_day", "traffic_share", "weeks"):
         design = design.with_traffic(given["per_day"], **some(share="traffic_share"))
     return design
+
+
+def _ways(design: Any, given: dict[str, Any]) -> Result:
+    """One look, several and any moment, side by side."""
+    other = [_flag(n) for n in ("n", "weeks", "half_width", "grid", "prior", "assurance") if given.get(n)]
+    _refuse(given["find"] != "size" or bool(other), f"--ways looks for units: leave {', '.join(other) or '--find'} out.")
+    effect = {way: _effect(way, given[way]) for way in _WAYS if given.get(way) is not None}
+    power = {} if given["power"] is None else {"power": given["power"]}
+    answer: Result = design.ways_to_look(**power, **effect)
+    return answer
 
 
 def _assured(design: Design, given: dict[str, Any]) -> Result:

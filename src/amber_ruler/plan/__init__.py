@@ -1,6 +1,7 @@
 """Planning: a design object, asked a question."""
 
-from amber_ruler.plan.answers import Assurance, EvidenceForecast, PlanAnswer, PlanGrid, Simulation
+from amber_ruler.plan.answers import Assurance, EvidenceForecast, LookPlan, PlanAnswer, PlanGrid, Simulation
+from amber_ruler.plan.choices import WaysToLook
 from amber_ruler.plan.designs.correlation import Correlation
 from amber_ruler.plan.designs.means import OneMean, PairedMeans, TwoMeans
 from amber_ruler.plan.designs.omnibus import Association, ManyMeans, Regression
@@ -17,6 +18,7 @@ __all__ = [
     "EarlierStudy",
     "Evidence",
     "EvidenceForecast",
+    "LookPlan",
     "ManyMeans",
     "OneMean",
     "OneProportion",
@@ -30,5 +32,6 @@ __all__ = [
     "TwoMeans",
     "TwoProportions",
     "TwoRates",
+    "WaysToLook",
     "design_from",
 ]

@@ -31,6 +31,7 @@ _ROOMS = (
     "sequential.boundaries",
     "plan",
     "plan.answers",
+    "plan.choices",
     "plan.modifiers",
     "tables",
     "tables.description",

@@ -2,7 +2,7 @@
 
 from amber_ruler.results.family import Family
 from amber_ruler.results.measurement import Comparison, Estimate, Measurement
-from amber_ruler.results.parts import Adjustment, Correction, Draws, Evidence, Looks, Part, Pooling, Strata, Trace
+from amber_ruler.results.parts import Adjustment, Anytime, Correction, Draws, Evidence, Looks, Part, Pooling, Strata, Trace
 from amber_ruler.results.pieces import (
     Axis,
     Chances,
@@ -20,6 +20,7 @@ from amber_ruler.results.verdicts import evidence_band, read_verdict
 
 __all__ = [
     "Adjustment",
+    "Anytime",
     "Axis",
     "Chances",
     "Check",

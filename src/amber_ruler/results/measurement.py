@@ -12,7 +12,7 @@ from numpy.typing import ArrayLike, NDArray
 from amber_ruler.errors import InputError
 from amber_ruler.numeric import gate
 from amber_ruler.numeric.gate import Number
-from amber_ruler.results.parts import Adjustment, Correction, Draws, Evidence, Looks, Part, Pooling, Strata, Trace
+from amber_ruler.results.parts import Adjustment, Anytime, Correction, Draws, Evidence, Looks, Part, Pooling, Strata, Trace
 from amber_ruler.results.pieces import Axis, EffectSize, Group, Interval, Test, Tested
 from amber_ruler.results.result import Result
 from amber_ruler.results.verdicts import read_verdict
@@ -53,8 +53,8 @@ class Measurement(Result, Tested):
     axis : Axis or None
         What the comparisons differ by, where the numbers are arrays.
     parts : tuple of Part
-        What else is said of it: `evidence`, `trace`, `pooling`, `adjustment`, `strata`, `correction`, `looks` and
-        `draws` read them.
+        What else is said of it: `evidence`, `trace`, `pooling`, `adjustment`, `strata`, `correction`, `looks`,
+        `anytime` and `draws` read them.
     """
 
     metric: str
@@ -225,6 +225,11 @@ class Measurement(Result, Tested):
     def looks(self) -> Looks | None:
         """At which planned look it stands, if there are several."""
         return self.part(Looks)
+
+    @property
+    def anytime(self) -> Anytime | None:
+        """What holds at each moment by itself, if it was asked at any moment."""
+        return self.part(Anytime)
 
     @property
     def draws(self) -> Draws | None:

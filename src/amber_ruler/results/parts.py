@@ -385,6 +385,29 @@ class Looks(Part):
 
 
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False)
+class Anytime(Part):
+    """What holds at every moment: that of each moment by itself, beside what all so far have in common.
+
+    Attributes
+    ----------
+    log_e : float or ndarray
+        Log of the e-value against the null at the moment; e-values of independent tests multiply.
+    p_now, now : float or ndarray, Interval
+        p-value and interval of the moment by itself.
+    wider : float, ndarray or None
+        How many times as wide that interval is as one for a single look at this moment.
+    empty : bool or ndarray
+        Where all intervals so far have no point in common.
+    """
+
+    log_e: Number
+    p_now: Number
+    now: Interval
+    wider: Number | None = None
+    empty: bool | NDArray[np.bool_] = False
+
+
+@dataclass(frozen=True, slots=True, kw_only=True, eq=False)
 class Draws(Part):
     """What was drawn at random to get at an answer.
 

@@ -5,6 +5,8 @@ from __future__ import annotations
 from collections.abc import Callable, Sequence
 from typing import Any
 
+import numpy as np
+
 from amber_ruler.digest import Digest
 from amber_ruler.errors import DataError, InputError
 from amber_ruler.results import Comparison
@@ -33,8 +35,8 @@ def looks_by_day(
     days : sequence, optional
         The last day of each look, in order; every day of the digest unless given.
     method : callable, optional
-        Takes both variants' moments, then settings; `measure.means` unless given. With covariates in the digest, such
-        as `adjust.cuped` with `value=` and `covariate=`.
+        Takes both variants' moments, then settings; `measure.proportions` of a metric of 0 and 1 and `measure.means` of
+        any other unless given. With covariates in the digest, such as `adjust.cuped` with `value=` and `covariate=`.
     **settings
         Of the method.
 
@@ -57,13 +59,15 @@ def looks_by_day(
     >>> [round(look.estimate, 2) for look in looks]
     [0.42, 0.9]
     """
-    from amber_ruler.measure import means
+    from amber_ruler.measure import means, proportions
 
     known = digest.daily(metric).days
     wanted = list(known) if days is None else [_named(day, known) for day in days]
     if not wanted or any(known.index(b) <= known.index(a) for a, b in zip(wanted, wanted[1:], strict=False)):
         raise InputError.rule("days", days, "days that follow each other")
-    ask = means if method is None else method
+    whole = digest.moments(metric)
+    shares = all(bool(np.all(whole[label].select(metric).zero_one())) for label in whole)
+    ask = method or (proportions if shares else means)
     if method is None:
         settings = {"metric": metric, **settings}
     found = []

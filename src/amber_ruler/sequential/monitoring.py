@@ -438,7 +438,7 @@ def _compared(
     )
     chosen, scale = looks[at], None
     if found is not None and chosen.se is not None:
-        scale = chosen.se * math.sqrt(float(plan.fractions[at]))
+        scale = chosen.se * _stretch(chosen) * math.sqrt(float(plan.fractions[at]))
         own = replace(
             own,
             stagewise_p=found.p,

@@ -131,6 +131,8 @@ class Regions:
         it does not.
     wedge : bool
         Whether the region of futility lies in the middle.
+    futile_low : ndarray, shape (k,), optional
+        Then its lower end, where that is not minus the upper one.
     """
 
     fractions: Floats
@@ -138,6 +140,12 @@ class Regions:
     low: Floats
     futile: Floats | None = None
     wedge: bool = False
+    futile_low: Floats | None = None
+
+    def middle(self, k: int) -> tuple[float, float]:
+        """The region of futility in the middle at look k, on the scale of z."""
+        high = -np.inf if self.futile is None else float(self.futile[k])
+        return (-high if self.futile_low is None else float(self.futile_low[k])), high
 
     def going_on(self, k: int) -> list[tuple[float, float]]:
         """The pieces, on the scale of z √t, from which the path goes on after look k."""
@@ -145,8 +153,10 @@ class Regions:
         low, high = float(self.low[k]) * root, float(self.high[k]) * root
         if self.futile is None or self.futile[k] == -np.inf:
             return [(low, high)]
-        edge = float(self.futile[k]) * root
-        return [(low, -edge), (edge, high)] if self.wedge else [(max(edge, low), high)]
+        if self.wedge:
+            start, end = (edge * root for edge in self.middle(k))
+            return [(low, start), (end, high)]
+        return [(max(float(self.futile[k]) * root, low), high)]
 
     @property
     def shallow(self) -> bool:
@@ -155,8 +165,8 @@ class Regions:
 
     def from_look(self, k: int) -> Regions:
         """The same from look k on."""
-        futile = None if self.futile is None else self.futile[k:]
-        return Regions(self.fractions[k:], self.high[k:], self.low[k:], futile, self.wedge)
+        futile, start = (None if edge is None else edge[k:] for edge in (self.futile, self.futile_low))
+        return Regions(self.fractions[k:], self.high[k:], self.low[k:], futile, self.wedge, start)
 
 
 class Chances(NamedTuple):
@@ -237,7 +247,8 @@ class Path:
             if futile == -np.inf:
                 continue
             if self.regions.wedge:
-                inside = carried(self.before[k], gap, -futile, futile, gap, self.drift * gap**2)
+                start, end = (edge * root for edge in self.regions.middle(k))
+                inside = carried(self.before[k], gap, start, end, gap, self.drift * gap**2)
                 between[..., k] = self.tilted(inside, float(self.regions.fractions[k]), drifts).mass.sum(axis=-1)
             else:
                 between[..., k] = (special.ndtr((futile - moved) / gap) * at.mass).sum(axis=-1) - down[..., k]

@@ -116,9 +116,17 @@ def _none_complete(columns: list[str], alone: Moments) -> Moments:
 
 
 def digest(
-    table: Held, metrics: Sequence[str], *, by: str, covariates: Sequence[str] = (), strata: str = "", day: str = ""
+    table: Held,
+    metrics: str | Sequence[str],
+    *,
+    by: str,
+    covariates: str | Sequence[str] = (),
+    strata: str = "",
+    day: str = "",
 ) -> Digest:
     """See `Table.digest`."""
+    metrics = [metrics] if isinstance(metrics, str) else list(metrics)
+    covariates = [covariates] if isinstance(covariates, str) else list(covariates)
     named = [*names("by", by), *(c for c in (strata, day) if c)]
     table.need([*metrics, *covariates], *named)
     table.need_order(day)

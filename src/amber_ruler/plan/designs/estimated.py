@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from abc import abstractmethod
 from dataclasses import dataclass
-from typing import ClassVar, Self
+from typing import ClassVar, Self, Unpack
 
 import numpy as np
 
@@ -15,8 +15,9 @@ from amber_ruler.numeric.gate import Floats, Number
 from amber_ruler.plan import looked
 from amber_ruler.plan import modifiers as change
 from amber_ruler.plan.answers import LookPlan
+from amber_ruler.plan.choices import WaysToLook, ways_to_look
 from amber_ruler.plan.modifiers import Modifier
-from amber_ruler.plan.planned import SMALLEST_SHARE, Units
+from amber_ruler.plan.planned import SMALLEST_SHARE, EffectGiven, Units
 from amber_ruler.plan.questions import Design
 
 
@@ -64,6 +65,39 @@ class Estimated(Design):
                 f" {'below' if culprit < 0 else 'above'} 0. Turn the alternative or the sign round."
             )
         return effect
+
+    def ways_to_look(
+        self, *, power: float = 0.8, looks: int = 5, moments: int = 28, **effect: Unpack[EffectGiven]
+    ) -> WaysToLook:
+        """One look, several planned ones, or any moment: which suits this test?
+
+        Parameters
+        ----------
+        power : float, between alpha and 1
+            Chance to find the effect.
+        looks : int
+            Looks of the ways with planned looks, equally spaced.
+        moments : int
+            How often the way that allows any moment is looked at until its end, such as once a day.
+        effect, standardised, lift, treatment
+            How large the effect is; see `sample_size`.
+
+        Returns
+        -------
+        WaysToLook
+            Units at most, and on average under no effect, half of it and all of it; what may be done when.
+
+        Examples
+        --------
+        >>> from amber_ruler import plan
+        >>> found = plan.TwoMeans(sd=20).ways_to_look(effect=1.3)
+        >>> [(way.n_total, round(way.expected_planned)) for way in found.ways[::3]]
+        [(7434, 7434), (11590, 7219)]
+        """
+        value, target = self._effect(effect), self._target(gate.single("power", power))
+        if self._modifier(change.Margin) is not None:
+            raise DesignError("Ways to look are compared for a test of a difference, not of a margin.")
+        return ways_to_look(self, float(value), float(target), looks, moments)
 
     def _with(self, modifier: Modifier) -> Self:
         found = super()._with(modifier)

@@ -47,6 +47,9 @@ VIEWS = {
     "plan_grid": "plan_grid",
     "simulation": "simulation",
     "split_check": "split",
+    "split_watch": "split_watch",
+    "stopping_by_evidence": "stopping_by_evidence",
+    "ways_to_look": "ways_to_look",
 }
 
 

@@ -91,6 +91,8 @@ def sentence(result: Measurement) -> str:
         return views_of_parts.trace_words(result)
     if result.pooling is not None:
         return views_of_parts.pooling_words(result)
+    if result.anytime is not None:
+        return views_of_parts.anytime_words(result)
     if not isinstance(result, Comparison):
         return f"{size:,} estimates of {result.metric}."
     if result.correction is not None:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable, Sequence
+from dataclasses import replace
 from typing import TYPE_CHECKING, Any, Protocol
 
 import numpy as np
@@ -13,6 +14,7 @@ from amber_ruler.report.blocks import Block, Grid, Lines, Ruler, RulerRow
 from amber_ruler.report.views.measured import amounts, ruler_row
 from amber_ruler.results import (
     Adjustment,
+    Anytime,
     Comparison,
     Correction,
     Draws,
@@ -393,6 +395,27 @@ class _Looks:
         return {name: getattr(part, name) for name in names}
 
 
+def anytime_words(result: Measurement) -> str:
+    """Moments in one sentence: the last one."""
+    last = replace(
+        result,
+        estimate=float(np.ravel(result.estimate)[-1]),
+        interval=replace(
+            result.interval, low=float(np.ravel(result.interval.low)[-1]), high=float(np.ravel(result.interval.high)[-1])
+        ),
+        test=None,
+        parts=(),
+        axis=None,
+    )
+    value, low, high = amounts(last)
+    who = f"{result.treatment} − {result.control}" if isinstance(result, Comparison) else getattr(result, "label", "")
+    p = numbers.p_value(float(np.ravel(result.p_value)[-1]))
+    return (
+        f"{result.metric or 'Metric'}, {who}: by the last of {np.size(result.estimate):,} moments {value}, interval"
+        f" {low} to {high}, p {'' if p.startswith('<') else '= '}{p}; both hold however often one looks."
+    )
+
+
 def looks_words(result: Comparison) -> str:
     """A series of looks in one sentence."""
     part = result.looks
@@ -410,6 +433,26 @@ def _ends(interval: Interval, result: Measurement) -> str:
         for end in (float(interval.low), float(interval.high))
     )
     return f"{low} to {high}"
+
+
+class _Anytime:
+    def blocks(self, part: Anytime, result: Measurement) -> list[Block]:
+        if np.ndim(part.p_now):
+            return []
+        facts = [
+            ("holds at every moment, however often one looks", ""),
+            ("e-value against the null", factor_text(float(part.log_e))),
+        ]
+        if part.wider is not None:
+            facts.append(("times as wide as for a single look", numbers.number(float(part.wider))))
+        return [Grid(("", ""), tuple(facts))]
+
+    def clause(self, part: Anytime, result: Measurement) -> str:
+        return "; it holds however often one looks"
+
+    def columns(self, part: Anytime) -> dict[str, Any]:
+        wider = {} if part.wider is None else {"wider": part.wider}
+        return {"p_now": part.p_now, "low_now": part.now.low, "high_now": part.now.high, "log_e": part.log_e, **wider}
 
 
 class _Draws:
@@ -433,6 +476,7 @@ VIEWS: dict[type[Part], PartView] = {
     Strata: _Strata(),
     Correction: _Correction(),
     Looks: _Looks(),
+    Anytime: _Anytime(),
     Draws: _Draws(),
 }
 
