@@ -198,7 +198,7 @@ def test_a_look_may_be_a_comparison():
         (lambda: boundaries(3, shape="pocock", skip=[1]), "takes no spending"),
         (lambda: boundaries(3, skip=[1, 2, 3]), "not all of them"),
         (lambda: peeking(3, sides=0), "1 or 2"),
-        (lambda: monitor(boundaries(2), []), "1 to 2 looks"),
+        (lambda: monitor(boundaries(2), []), "1 to 200 looks"),
         (lambda: monitor(boundaries(2), [1, 1, 1]), "got 3"),
         (lambda: monitor(boundaries(2), [np.nan]), "observed must be a finite"),
         (lambda: monitor(boundaries(2), [means([1, 2], [1, 3], alternative="less")]), "two-sided comparison"),

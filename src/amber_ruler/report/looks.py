@@ -10,6 +10,7 @@ from amber_ruler.numeric import normal
 from amber_ruler.report import palette
 from amber_ruler.report.drawing import finish, new_axes
 from amber_ruler.report.numbers import p_value
+from amber_ruler.report.views.measured import amounts
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
@@ -51,11 +52,18 @@ def draw_path(result: Monitoring, ax: Axes | None = None) -> Axes:
     x, y = float(result.fractions[k - 1]), float(result.z[k - 1])
     if result.stopped_at is not None:
         axes.plot([x], [y], "o", markersize=20, markerfacecolor="none", markeredgecolor=palette.INK, zorder=6)
-    said = f"look {k}: z = {y:.2f}, p alone {p_value(float(result.nominal_p[k - 1]))}\n{result.decision}"
+    said = f"look {k}: z = {y:.2f}, p alone {p_value(float(result.nominal_p[k - 1]))}"
+    if result.latest is not None:
+        value, least, most = amounts(result.latest)
+        n = sum(float(g.n) for g in result.latest.groups[:2])
+        units = f" of {n:,.0f} units" if n else ""
+        said += f"{units}\n{result.latest.treatment} − {result.latest.control} {value} ({least} to {most})"
+    said += f"\n{result.decision}"
     room = (min(max(x, 0.2), 0.8), -0.22 * top if y >= 0 else 0.3 * top)
     axes.annotate(said.replace("-", "−", 1) if y < 0 else said, (x, y), xytext=room, va="top", ha="center",
-                  fontsize=12, color=palette.INK, fontweight="bold",
-                  arrowprops={"arrowstyle": "-", "color": palette.STONE, "shrinkB": 10})  # fmt: skip
+                  fontsize=12, color=palette.INK, fontweight="bold", zorder=7,
+                  bbox={"boxstyle": "round", "facecolor": "white", "edgecolor": palette.SAND, "alpha": 0.9},
+                  arrowprops={"arrowstyle": "-", "color": palette.STONE, "linestyle": ":", "shrinkB": 10})  # fmt: skip
     name = "" if result.latest is None else f" of {result.latest.metric}".rstrip()
     _scales(axes, top, -top)
     return finish(axes, f"{result.title}{name}: {result.method}, alpha {result.alpha:g}")
@@ -86,7 +94,7 @@ def _side(axes: Axes, t: Floats, bound: Floats, top: float, colour: str, label: 
     seen = np.isfinite(bound)
     shown = np.clip(bound[seen], -abs(top), abs(top))
     axes.plot(t[seen], shown, "-o", color=colour, linewidth=2.4, markersize=7, label=label, zorder=3)
-    axes.fill_between(t[seen], shown, top, color=colour, alpha=0.12, zorder=0, linewidth=0)
+    axes.fill_between(t[seen], shown, 10 * top, color=colour, alpha=0.12, zorder=0, linewidth=0)
     away = (0, 8) if side == "above" else (0, -8)
     for x, z, drawn in zip(t[seen], bound[seen], shown, strict=True):
         if seen.sum() <= 12:

@@ -211,17 +211,17 @@ def limits(s: Floats, n: Floats, a: float, b: float, alpha: float, alternative: 
     """The shares whose ratio stays below 1/α."""
     goal, share = -np.log(alpha), s / n
     low, high = np.zeros(s.shape), np.ones(s.shape)
-    tiny = 1e-300
+    tiny, top = 1e-300, 1 - 2**-53
+    share = np.clip(share, tiny, top)
 
     def miss(p: Floats) -> Floats:
         found = log_ratio(p, s, n, a, b, alternative) - goal
         return np.where(np.isfinite(found), found, 1e300)
 
     if alternative != "less":
-        low = np.where(s > 0, bracketed_root(miss, np.full(s.shape, tiny), np.maximum(share, tiny)), 0.0)
+        low = np.where(s > 0, bracketed_root(miss, np.full(s.shape, tiny), share), 0.0)
     if alternative != "greater":
-        top = 1 - 2**-53
-        high = np.where(s < n, bracketed_root(miss, np.minimum(share, top), np.full(s.shape, top)), 1.0)
+        high = np.where(s < n, bracketed_root(miss, share, np.full(s.shape, top)), 1.0)
     return low, high
 
 

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from typing import Literal
 
 import numpy as np
-from numpy.polynomial.hermite import hermgauss
+from numpy.polynomial.legendre import leggauss
 
 from amber_ruler.errors import InputError
 from amber_ruler.numeric import gate, normal
@@ -17,7 +17,8 @@ from amber_ruler.sequential import recursion
 from amber_ruler.sequential.boundaries import fractions_of
 from amber_ruler.sequential.recursion import Path, Regions
 
-_POINTS, _WEIGHTS = hermgauss(80)
+_POINTS, _WEIGHTS = leggauss(24)
+_EDGES = np.array([1.0, 4.0, 10.0, 25.0, 60.0])  # of the drift: what happens changes near none, and not far away
 
 
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False)
@@ -158,7 +159,6 @@ def stopping_by_evidence(
         none_low = none_high = None
         regions = Regions(fractions, high, low)
     path = recursion.walk(regions)
-    drifts = (mean + np.sqrt(2) * sd * _POINTS) / se
     known = None if effect is None else float(gate.finite("effect", gate.single("effect", effect)))
     said = f"factor of {level:g}" if rule == "factor" else f"posterior probability of {level:g}"
     return StoppingByEvidence(
@@ -173,7 +173,7 @@ def stopping_by_evidence(
         threshold=level,
         none=_under(path, "none", np.zeros(1), np.ones(1)),
         design=None if known is None else _under(path, "design", np.array([known / se]), np.ones(1)),
-        prior=_under(path, "prior", drifts, _WEIGHTS / np.sqrt(np.pi)),
+        prior=_under(path, "prior", *_drawn(mean / se, sd / se)),
     )
 
 
@@ -188,6 +188,16 @@ def _where(variance: Floats, mean: float, sd: float, log_factor: float) -> tuple
         root = np.sqrt(inside)
     low, high = (np.where(inside > 0, (-b + sign * root) / a / np.sqrt(variance), -sign * np.inf) for sign in (-1.0, 1.0))
     return low, high
+
+
+def _drawn(mean: float, sd: float) -> tuple[Floats, Floats]:
+    """Drifts and weights that average over a normal prior; what happens jumps at none, so each side is apart."""
+    ends = mean - 10 * sd, mean + 10 * sd
+    edges = np.unique(np.clip([*ends, 0.0, *_EDGES, *-_EDGES], *ends))
+    half = np.diff(edges)[:, None] / 2
+    drifts = (edges[:-1, None] + half * (1 + _POINTS)).ravel()
+    weights = (half * _WEIGHTS).ravel() * normal.pdf((drifts - mean) / sd) / sd
+    return drifts, weights / weights.sum()
 
 
 def _under(path: Path, truth: str, drifts: Floats, weights: Floats) -> StoppedBy:

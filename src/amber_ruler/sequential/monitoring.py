@@ -179,7 +179,7 @@ def monitor(
     crossed = int(beyond[0]) + 1 if beyond.size else None
     decision, stopped = _decided(plan, z, crossed, done=done)
     futile = plan.futility if rule.binding else None
-    levels = np.array([rule.level_of(float(v), k, plan.fractions, spending, futile) for k, v in enumerate(z)])
+    levels = rule.levels_of(z, plan.fractions, spending, futile)
     outside = (z > high) | ((z < -high) if rule.sides == 2 else False)
     levels = np.array([_settled(p, rule.alpha, below=bool(o)) for p, o in zip(levels.tolist(), outside, strict=True)])
     nominal = 2 * normal.sf(np.abs(z)) if rule.sides == 2 else normal.sf(z)

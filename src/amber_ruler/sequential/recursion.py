@@ -41,6 +41,11 @@ class Density(NamedTuple):
         return float(self.mass.sum())
 
     @property
+    def symmetric(self) -> bool:
+        """Whether it is its own mirror image, to the last digit."""
+        return np.array_equal(self.places, -self.places[::-1]) and np.array_equal(self.mass, self.mass[::-1])
+
+    @property
     def turned(self) -> Density:
         """The mirror image."""
         return Density(-self.places[::-1], self.mass[::-1])
@@ -60,10 +65,11 @@ def limit_for(at: Density, gap: float, share: float, shift: float = 0.0) -> floa
     As a quantile of the normal distribution the chance is nearly a straight line in the limit: Newton's method on that
     scale takes three or four steps.
     """
-    wanted = float(special.ndtri_exp(math.log(max(share, LEAST))))
-    mean, mass = at.places + shift, at.mass
-    centre = float(mean @ mass) / max(at.total, 1e-300)
-    limit = centre - wanted * math.sqrt(gap**2 + float((mean - centre) ** 2 @ mass) / max(at.total, 1e-300))
+    total = max(at.total, 1e-300)
+    mean, mass = at.places + shift, at.mass / total
+    wanted = float(special.ndtri_exp(min(math.log(max(share, LEAST) / total), -1e-16)))
+    centre = float(mean @ mass)
+    limit = centre - wanted * math.sqrt(gap**2 + float((mean - centre) ** 2 @ mass))
     for _ in range(25):
         away = (mean - limit) / gap
         chance = float(special.ndtr(away) @ mass)
@@ -100,7 +106,7 @@ def carried(
         return Density(np.zeros(1), np.zeros(1))
     panels = max(1, int(np.ceil((high - low) / (_PANEL * min(gap, following)))))
     half = (high - low) / (2 * panels)
-    alike = low == -high and shift == 0 and np.array_equal(at.places, -at.places[::-1])
+    alike = low == -high and shift == 0 and at.symmetric
     middles = low + half * (2 * np.arange(panels) + 1)
     places = (middles[:, None] + half * _NODES).ravel()
     asked = places[places.size // 2 :] if alike else places  # of both sides alike the upper one is mirrored

@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-import math
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field, replace
+from functools import partial
 from typing import NamedTuple
 
 import numpy as np
@@ -20,6 +20,10 @@ from amber_ruler.sequential.operating import power_at
 from amber_ruler.sequential.recursion import Path, Regions
 from amber_ruler.sequential.shapes import SHAPES, delta_of, shaped
 from amber_ruler.sequential.spending import OWN, Spending, called, parameter_of, source, spent
+
+
+_GRID = 33  # error rates at which boundaries are laid out
+_EXACT = 40  # looks up to which each has its own root; of more, all but the last are read off the grid
 
 
 class Solved(NamedTuple):
@@ -84,43 +88,60 @@ class Rule:
         """Where it comes from."""
         return SHAPES[self.shape][1] if self.shape is not None else source(self.spending)
 
-    def level_of(self, z: float, k: int, fractions: Floats, spending: Floats, futile: Floats | None = None) -> float:
-        """The error rate whose upper boundary at look k is |z| (z of one side); at most 1.
+    def levels_of(self, z: Floats, fractions: Floats, spending: Floats, futile: Floats | None = None) -> Floats:
+        """The error rates whose upper boundaries at the looks so far are |z| (z of one side); at most 1.
 
         Parameters
         ----------
-        z, k : float, int
-            What was seen, and the look from 0.
+        z : ndarray, shape (looks so far,)
         fractions, spending : ndarray
             All looks, and the share of information by which each spends: 1 at the last one, however much was seen.
         futile : ndarray, optional
             Binding futility at these looks.
         """
-        size = abs(z) if self.sides == 2 else z
-        if k + 1 in self.skip:
-            return 1.0
+        sizes, count = np.abs(z) if self.sides == 2 else z, z.size
+        if count <= len(self.skip) and set(range(1, count + 1)) <= set(self.skip):
+            return np.ones(count)
         if self.shape == "haybittle-peto":
-            return self._level_held_back(size, k, fractions)
+            return np.array([self._level_held_back(float(size), k, fractions) for k, size in enumerate(sizes)])
+        if self.shape is not None:  # of one constant: the error of all looks with the constant that was seen
+            profile = fractions ** (float(delta_of(self.shape, self._delta) or 0.0) - 0.5)
+            return np.array([self._error(float(s) / p * profile, fractions) for s, p in zip(sizes, profile[:count], strict=True)])
 
-        def miss(x: float) -> float:
+        def boundaries(x: float, k: int) -> Floats:
             rule = replace(self, alpha=min(self.sides * float(normal.sf(x)), 1 - 1e-12), skip=self._skips(k))
-            if self.shape is not None:
-                return float(rule._profile(fractions)[k]) - size
             up, down = rule.used(spending[: k + 1])
             some = None if futile is None else futile[: k + 1]
-            found = recursion.solved(fractions[: k + 1], up, down, some, wedge=self.sides == 2)
-            return max(float(found.regions.high[k]), -1e3) - size
+            path = recursion.solved(fractions[: k + 1], up, down, some, wedge=self.sides == 2)
+            return np.maximum(path.regions.high, -1e3)
 
-        least, most = (0.0 if self.sides == 2 else -6.0), 37.0
-        guess = min(max(size * math.sqrt(fractions[k]) if self.spending != "pocock" else size, least), most)
-        found = nearly_straight(miss, guess, max(1.0, 1 / math.sqrt(fractions[k])))
-        if found is None or not least <= found <= most:
-            if miss(least) >= 0:
-                return 1.0
-            if miss(most) <= 0:
-                return self.sides * float(normal.sf(most))
-            found = bracketed_number(miss, least, most, rtol=1e-13)
-        return min(self.sides * float(normal.sf(found)), 1.0)
+        # No boundary lies below the one of a single look, so none of the roots lies above what was seen.
+        least = 0.0 if self.sides == 2 else -5.0
+        grid = np.linspace(least, min(max(float(sizes.max()), least + 1), 37.0), _GRID)
+        table = np.array([boundaries(float(x), count - 1) for x in grid])
+        found = np.ones(count)
+        for k, size in enumerate(sizes.tolist()):
+            above = np.flatnonzero(table[:, k] >= size)
+            if k + 1 in self.skip or (above.size and above[0] == 0):
+                continue
+            if not above.size:
+                found[k] = self.sides * float(normal.sf(grid[-1]))
+                continue
+            j = int(above[0])
+            if count > _EXACT and k < count - 1:
+                x = _between(grid, table[:, k], size, j)
+            else:
+                miss = partial(lambda x, k, size: float(boundaries(x, k)[k]) - size, k=k, size=size)
+                x = bracketed_number(miss, float(grid[j - 1]), float(grid[j]), rtol=1e-13, steps=40)
+            found[k] = min(self.sides * float(normal.sf(x)), 1.0)
+        return found
+
+    def _error(self, high: Floats, fractions: Floats) -> float:
+        """Chance to cross such boundaries where there is no effect; 1 where they lie below 0."""
+        if self.sides == 2 and high[0] <= 0:
+            return 1.0
+        found = recursion.crossing(fractions, high, -high if self.sides == 2 else None)
+        return min(float(found.above.sum() + found.below.sum()), 1.0)
 
     def _level_held_back(self, size: float, k: int, fractions: Floats) -> float:
         """Of Haybittle-Peto: what the looks with the fixed boundary use up, and at the last look what is beyond z."""
@@ -130,8 +151,7 @@ class Rule:
             high[-1] = size
         elif size <= interim:
             return 1.0
-        found = recursion.crossing(fractions[: k + 1], high, -high if self.sides == 2 else None)
-        return min(float(found.above.sum() + found.below.sum()), 1.0)
+        return self._error(high, fractions[: k + 1])
 
     def _skips(self, last: int) -> tuple[int, ...]:
         return tuple(k for k in self.skip if k <= last + 1)
@@ -196,6 +216,16 @@ class Rule:
         if own is None:
             raise InputError("These boundaries were read back: their own spending function was not saved with them.")
         return own
+
+
+def _between(grid: Floats, bounds: Floats, size: float, j: int) -> float:
+    """Where boundaries on a grid reach a size: by a cubic through the four points around."""
+    near = slice(max(j - 2, 0), min(j + 2, grid.size))
+    x, y = grid[near], bounds[near]
+    if np.any(np.diff(y) <= 0):
+        return float(np.interp(size, bounds[j - 1 : j + 1], grid[j - 1 : j + 1]))
+    weights = [np.prod([(size - y[m]) / (y[k] - y[m]) for m in range(y.size) if m != k]) for k in range(y.size)]
+    return float(np.clip(np.dot(weights, x), grid[j - 1], grid[j]))
 
 
 def drift_for(path: Path, power: float, alpha: float, *, sides: int) -> float:

@@ -62,7 +62,7 @@ def draw(result: WaysToLook, ax: Axes | None = None) -> Axes:
              ("expected_planned", "as planned", "o", palette.AMBER))  # fmt: skip
     for k, way in enumerate(result.ways):
         axes.barh(k, way.n_total, height=0.62, color=palette.SAND, zorder=1, label="at most" if k == 0 else None)
-        axes.annotate(f"{way.n_total:,} at most", (way.n_total, k), xytext=(6, 0), textcoords="offset points",
+        axes.annotate(f"{way.n_total:,} at most", (way.n_total, k), xytext=(14, 0), textcoords="offset points",
                       va="center", fontsize=11, color=palette.INK)  # fmt: skip
         for row, (name, said, sign, colour) in enumerate(marks):
             value, place = getattr(way, name), k + 0.2 * (row - 1)
@@ -77,4 +77,5 @@ def draw(result: WaysToLook, ax: Axes | None = None) -> Axes:
     axes.set_xlabel("units in all groups", color=palette.INK)
     axes.legend(frameon=False, labelcolor=palette.INK, loc="upper center", bbox_to_anchor=(0.5, -0.1), ncols=4)
     effect = f"{100 * result.effect:.3g} pp" if result.percent else f"{result.effect:.4g}"
+    axes.grid(visible=False)
     return finish(axes, f"{result.title}, effect {effect}, power {result.power:.0%}, alpha {result.alpha:g}")
