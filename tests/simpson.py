@@ -32,7 +32,9 @@ class Path:
     def above(self, k, z):
         """P(reached look k, Z_k > z)."""
         places, mass = self.before[k]
-        return float(special.ndtr((places + self.drift * self.gaps[k] ** 2 - z * np.sqrt(self.t[k])) / self.gaps[k]) @ mass)
+        return float(
+            special.ndtr((places + self.drift * self.gaps[k] ** 2 - z * np.sqrt(self.t[k])) / self.gaps[k]) @ mass
+        )
 
     def between(self, k, low, high):
         """P(reached look k, low < Z_k < high)."""

@@ -86,7 +86,10 @@ def test_running_intervals_and_every_door():
     assert ((many.p_value < 0.05) == ~many.interval.contains(0.0)).all()
     row = anytime(Summary(n, mean[3], 2.0, "a"), two, tuned_for=4000)
     assert row.p_value == pytest.approx(many.p_value[3], rel=1e-12)
-    each = [means(Summary(int(k), float(m), 2.0, "a"), Summary(int(k), 0.7, 2.0, "b")) for k, m in zip(n, mean[3], strict=True)]
+    each = [
+        means(Summary(int(k), float(m), 2.0, "a"), Summary(int(k), 0.7, 2.0, "b"))
+        for k, m in zip(n, mean[3], strict=True)
+    ]
     assert anytime(each, tuned_for=4000).interval.low == pytest.approx(row.interval.low, rel=1e-12)
     assert ar.Result.from_json(row.to_json()) == row
     assert len(row.to_frame()) == 60

@@ -47,8 +47,10 @@ def test_futility_uses_up_beta_and_efficacy_alpha(name):
     assert sum(up) * b.sides == pytest.approx(b.alpha, abs=1e-9)
     free = Path(fractions, [[(low, high)] for low, high in zip(b.lower, b.z, strict=True)])
     ignored = sum(free.above(k, b.z[k]) for k in range(fractions.size)) * b.sides
-    harm = 0.0 if name != "with harm" else sum(
-        float(free.before[k][1].sum()) - free.above(k, b.lower[k]) for k in range(fractions.size)
+    harm = (
+        0.0
+        if name != "with harm"
+        else sum(float(free.before[k][1].sum()) - free.above(k, b.lower[k]) for k in range(fractions.size))
     )
     assert b.alpha_if_ignored == pytest.approx(ignored + harm, abs=1e-9)
     assert (b.alpha_if_ignored > b.alpha * (1 + 1e-6)) == (bool(how.get("binding")) or name == "with harm")
@@ -94,7 +96,11 @@ def test_drift_and_inflation_of_one_and_two_looks(sides, power):
         low = mp.ncdf((-z2 - x * root - d / 2) / root) if sides == 2 else 0
         return mp.npdf(x - d * root) * (high - low)
 
-    ends = [-z1 if sides == 2 else d * root - 12, *[d * root + k for k in range(-10, 10) if -z1 < d * root + k < z1], z1]
+    ends = [
+        -z1 if sides == 2 else d * root - 12,
+        *[d * root + k for k in range(-10, 10) if -z1 < d * root + k < z1],
+        z1,
+    ]
     missed = mp.quad(stays, sorted(e for e in ends if e <= z1))
     assert float(1 - missed) == pytest.approx(power, abs=1e-9)
     fixed = mp.sqrt(2) * (mp.erfinv(1 - 2 * mp.mpf("0.05") / sides) + mp.erfinv(2 * mp.mpf(power) - 1))

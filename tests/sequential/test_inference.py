@@ -19,7 +19,13 @@ PLANS = {
     "shape": {"shape": "wang-tsiatis"},
     "harm": {"sides": 1, "harm": 0.1},
 }
-SEEN = {"early": [2.9], "second": [1.1, 3.5], "end": [0.4, 1.0, 1.9, 2.2], "never": [0.9, 1.2, 1.4, 1.2], "below": [-3.4]}
+SEEN = {
+    "early": [2.9],
+    "second": [1.1, 3.5],
+    "end": [0.4, 1.0, 1.9, 2.2],
+    "never": [0.9, 1.2, 1.4, 1.2],
+    "below": [-3.4],
+}
 
 
 def counted(b):

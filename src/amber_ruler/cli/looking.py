@@ -128,11 +128,7 @@ def _monitor(**given: Any) -> None:
         digest, given["value"], treatment=treatment, control=control, days=days, method=method, **settings
     )
     plan = _plan(given)
-    held = (
-        {}
-        if given["information"] is None
-        else {"information": numbers("--information", given["information"])}
-    )
+    held = {} if given["information"] is None else {"information": numbers("--information", given["information"])}
     if given["planned"] is None and not held:
         raise InputError("Say how many units are planned in both groups: --planned 8000 (or --information 0.25,0.5).")
     _tell(monitor(plan, found, maximum=given["planned"], last=given["last"], **held), given)
@@ -199,7 +195,9 @@ def made(name: str) -> Any:
     """One of these commands."""
     if name == "boundaries":
         options = {**looking(), **_test()}
-        options["per_day"] = maybe(str, "Units that arrive each day, or on each one, separated by commas: looks are days.")
+        options["per_day"] = maybe(
+            str, "Units that arrive each day, or on each one, separated by commas: looks are days."
+        )
         options["units"] = maybe(float, "Units of the whole test, with --per-day.")
         run: Any = _boundaries
     elif name == "peeking":

@@ -239,7 +239,9 @@ def _modified(design: Design, given: dict[str, Any]) -> Design:
 def _ways(design: Any, given: dict[str, Any]) -> Result:
     """One look, several and any moment, side by side."""
     other = [_flag(n) for n in ("n", "weeks", "half_width", "grid", "prior", "assurance") if given.get(n)]
-    _refuse(given["find"] != "size" or bool(other), f"--ways looks for units: leave {', '.join(other) or '--find'} out.")
+    _refuse(
+        given["find"] != "size" or bool(other), f"--ways looks for units: leave {', '.join(other) or '--find'} out."
+    )
     effect = {way: _effect(way, given[way]) for way in _WAYS if given.get(way) is not None}
     power = {} if given["power"] is None else {"power": given["power"]}
     answer: Result = design.ways_to_look(**power, **effect)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from dataclasses import replace
+from dataclasses import fields, replace
 from typing import TYPE_CHECKING
 
 import numpy as np
@@ -15,8 +15,11 @@ from amber_ruler.plan.answers import LookPlan
 from amber_ruler.plan.planned import Units
 from amber_ruler.sequential import recursion
 from amber_ruler.sequential.boundaries import Boundaries
-from amber_ruler.sequential.operating import operating, power_at
+from amber_ruler.sequential.operating import Operating, operating, power_at
 from amber_ruler.sequential.recursion import Path
+
+_MANY = 400  # degrees of freedom from which on the looks of a t test are those of a normal one, at its own power
+_ALIKE = 1e-6  # by how much standard errors under no effect and under the effect may differ
 
 if TYPE_CHECKING:
     from amber_ruler.plan.designs.estimated import Estimated
@@ -36,32 +39,109 @@ def sides_of(design: Estimated) -> int:
 
 def power(design: Estimated, effect: Floats, units: Units) -> Floats:
     """Chance to cross at any look."""
-    sides, alpha = sides_of(design), np.asarray(design._single_alpha(units))
-    drifts = drift(design, effect, units, alpha / sides)
-    return _by_level(design, drifts, alpha, lambda path, d: power_at(path, d, sides=sides))
+    sides = sides_of(design)
+    return _each(design, effect, units, lambda path, d: power_at(path, d, sides=sides))
 
 
 def average_share(design: Estimated, effect: Floats, units: Units) -> Floats:
     """Share of the units that it takes on average under an effect; broadcasts."""
-    analysed = design._analysed(units)
-    alpha = np.asarray(design._single_alpha(analysed))
 
     def share(path: Path, drifts: Floats) -> Floats:
         found = path.chances(drifts)
         return (found.above + found.below + found.futile) @ path.regions.fractions + found.never
 
-    return _by_level(design, drift(design, effect, analysed, alpha / sides_of(design)), alpha, share)
+    return _each(design, effect, design._analysed(units), share)
 
 
-def _by_level(design: Estimated, drifts: Floats, alpha: Floats, of: Callable[[Path, Floats], Floats]) -> Floats:
-    """Something of the path at each drift, under the boundaries of its error rate."""
-    shape = np.broadcast_shapes(drifts.shape, alpha.shape)
-    drifts, alpha = np.broadcast_to(drifts, shape), np.broadcast_to(alpha, shape)
+def _each(design: Estimated, effect: Floats, units: Units, of: Callable[[Path, Floats], Floats]) -> Floats:
+    """Something of the path at each effect and number of units."""
+    alpha = np.asarray(design._single_alpha(units))
+    drifts = drift(design, effect, units, alpha / sides_of(design))
+    near = _near(design, effect, units)
+    shape = np.broadcast_shapes(drifts.shape, alpha.shape, near.shape)
+    drifts, alpha, near, effect = (np.broadcast_to(v, shape) for v in (drifts, alpha, near, np.asarray(effect)))
+    if shape and np.any(near):  # numbers of the design may be columns: each scenario is a design of its own
+        found = np.empty(shape)
+        for k in np.ndindex(shape):
+            one = _scenario(design, k, shape)
+            some = tuple(np.broadcast_to(u, shape)[k] for u in units)
+            found[k] = _each(one, np.asarray(effect[k]), tuple(map(np.asarray, some)), of)
+        return found
     found = np.empty(shape)
     for level in np.unique(alpha):
         (plan,), mine = boundaries(design, level), alpha == level
-        found[mine] = of(recursion.walk(plan.regions), np.maximum(drifts[mine], -30.0))
+        path, at = recursion.walk(plan.regions), np.maximum(drifts[mine], -30.0)
+        if np.any(near):
+            path, single = path_under(design, plan, effect, units)
+            at = np.full(at.shape, single)
+        found[mine] = of(path, at)
     return found
+
+
+def _scenario(design: Estimated, k: tuple[int, ...], shape: tuple[int, ...]) -> Estimated:
+    """One scenario of a design whose numbers are columns."""
+    own = {f.name: getattr(design, f.name) for f in fields(design) if f.init and f.name != "modifiers"}
+    return replace(design, **{n: float(np.broadcast_to(v, shape)[k]) for n, v in own.items() if np.ndim(v)})
+
+
+def _near(design: Estimated, effect: Floats, units: Units) -> Floats:
+    """Where looks differ too much from a normal test's for one drift to stand for them: few units, or two errors."""
+    _, null_error, error = _away(design, effect, units)
+    df = design._df(units)
+    few = np.asarray(False) if df is None else np.asarray(df) < _MANY
+    return few | (np.abs(null_error / error - 1) > _ALIKE)
+
+
+def path_under(design: Estimated, plan: Boundaries, effect: Floats, units: Units) -> tuple[Path, float]:
+    """The path under an effect, and its drift: each look by itself crosses as often as its own test does.
+
+    A boundary is set so that the normal path is beyond it with the chance that the test of that look has, by the
+    noncentral t or with the variance under the effect. Only how looks hang together is taken from the normal one.
+    """
+    seen = _seen(design, plan, units)
+    size, _, error = _away(design, effect, units)
+    apart = float(size / error)
+    towards = apart * np.sqrt(plan.fractions)
+
+    def moved(bound: Floats, side: float) -> Floats:
+        """Bounds at which the path is beyond, on a side, as often as the test."""
+        finite = np.isfinite(bound)
+        chance = _beyond(design, effect, seen, np.where(finite, side * bound, 0.0), side)
+        z = np.where(chance < 0.5, -normal.quantile(np.maximum(chance, 1e-300)), -normal.quantile(chance))
+        return np.where(finite, side * z + towards, bound)
+
+    regions = plan.regions
+    futile = start = None
+    if regions.futile is not None:
+        futile = moved(regions.futile, 1.0)
+        start = np.where(np.isfinite(regions.futile), moved(-regions.futile, -1.0), np.inf) if regions.wedge else None
+    shifted = replace(
+        regions,
+        high=moved(regions.high, 1.0),
+        low=moved(regions.low, -1.0),
+        futile=futile,
+        futile_low=start,
+    )
+    return recursion.walk(shifted, apart), apart
+
+
+def _beyond(design: Estimated, effect: Floats, units: Units, bound: Floats, side: float) -> Floats:
+    """Chance that the test of each look by itself has a statistic beyond one with the nominal p of a z, on a side."""
+    from amber_ruler.plan.designs.estimated import imbalance, power_of_estimate
+
+    size, null_error, error = _away(design, effect, units)
+    tail, df, own = normal.sf(bound), design._df(units), design._own_df(units)
+    growth = weight = np.ones((1, 1))
+    if df is not None and own is not None and design._modifier(change.Covariate) is not None:
+        growth, weight = imbalance(own, np.asarray(effect))
+    beyond = power_of_estimate(side * size, growth * null_error, growth * error, df, tail, 0.0)
+    return np.asarray(np.clip((weight * beyond).sum(axis=0), 1e-300, 1 - 1e-16))
+
+
+def _seen(design: Estimated, plan: Boundaries, units: Units) -> Units:
+    """Analysed units at each look; at least what a test needs."""
+    least = design._least() * design._cluster_size()
+    return tuple(np.maximum(np.ceil(plan.fractions * float(u) * (1 - 1e-14)), least) for u in units)
 
 
 def drift(design: Estimated, effect: Floats, units: Units, tail: Floats) -> Floats:
@@ -101,11 +181,19 @@ def plan(design: Estimated, effect: float, units: Units, power: float) -> LookPl
     looks = schedule.at(alpha, sides)
     path, tail = recursion.walk(looks.regions), np.asarray(alpha / sides)
 
-    whole = float(drift(design, np.asarray(effect), analysed, tail))
-    part = 0.5 * whole  # half way from the margin
-    if design._modifier(change.Margin) is None:
-        part = float(drift(design, np.asarray(0.5 * effect), analysed, tail))
-    none, half, full = (operating(path, d, looks.drift, sides=sides) for d in (0.0, part, whole))
+    def under(share: float) -> Operating:
+        """Under so much of the effect; of a margin, of the way from there."""
+        edge = 0.0
+        if margin is not None:
+            edge = -margin.size if margin.good == "higher" else margin.size
+        there = np.asarray(edge + share * (effect - edge))
+        if share and bool(np.any(_near(design, there, analysed))):
+            return operating(*path_under(design, looks, there, analysed), looks.drift, sides=sides)
+        at = float(drift(design, there, analysed, tail)) if share else 0.0
+        return operating(path, at, looks.drift, sides=sides)
+
+    margin = design._modifier(change.Margin)
+    none, half, full = (under(share) for share in (0.0, 0.5, 1.0))
     total = float(design._total(units))
     each = tuple(np.ceil(looks.fractions * float(u) * (1 - 1e-14)) for u in units)
     seen = design._analysed(each)

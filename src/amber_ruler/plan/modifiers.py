@@ -155,7 +155,9 @@ class LookSchedule:
 
     def at(self, alpha: float, sides: int) -> Boundaries:
         """The boundaries of a test of such an error rate."""
-        return _boundaries(self.fractions, replace(self.rule, alpha=alpha, sides=sides), self.rule.own, self.rule.own_futility)
+        return _boundaries(
+            self.fractions, replace(self.rule, alpha=alpha, sides=sides), self.rule.own, self.rule.own_futility
+        )
 
     def __str__(self) -> str:
         count = len(self.fractions)

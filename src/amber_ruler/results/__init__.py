@@ -2,7 +2,18 @@
 
 from amber_ruler.results.family import Family
 from amber_ruler.results.measurement import Comparison, Estimate, Measurement
-from amber_ruler.results.parts import Adjustment, Anytime, Correction, Draws, Evidence, Looks, Part, Pooling, Strata, Trace
+from amber_ruler.results.parts import (
+    Adjustment,
+    Anytime,
+    Correction,
+    Draws,
+    Evidence,
+    Looks,
+    Part,
+    Pooling,
+    Strata,
+    Trace,
+)
 from amber_ruler.results.pieces import (
     Axis,
     Chances,

@@ -12,7 +12,18 @@ from numpy.typing import ArrayLike, NDArray
 from amber_ruler.errors import InputError
 from amber_ruler.numeric import gate
 from amber_ruler.numeric.gate import Number
-from amber_ruler.results.parts import Adjustment, Anytime, Correction, Draws, Evidence, Looks, Part, Pooling, Strata, Trace
+from amber_ruler.results.parts import (
+    Adjustment,
+    Anytime,
+    Correction,
+    Draws,
+    Evidence,
+    Looks,
+    Part,
+    Pooling,
+    Strata,
+    Trace,
+)
 from amber_ruler.results.pieces import Axis, EffectSize, Group, Interval, Test, Tested
 from amber_ruler.results.result import Result
 from amber_ruler.results.verdicts import read_verdict

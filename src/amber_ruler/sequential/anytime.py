@@ -200,7 +200,9 @@ def _of_groups(treatment: Any, control: Any, metric: str) -> dict[str, Any]:
     each = []
     for group, n, mean, v in ((one, n1, m1, v1), (two, n0, m0, v0)):
         spread = np.sqrt(v)
-        each.append(Group(group.label, *(scalar_or_array(np.asarray(x)) for x in (n, mean, spread * np.sqrt(n), spread))))
+        each.append(
+            Group(group.label, *(scalar_or_array(np.asarray(x)) for x in (n, mean, spread * np.sqrt(n), spread)))
+        )
     about = {
         "metric": groups.named(metric or None, "", one, two),
         "treatment": one.label,

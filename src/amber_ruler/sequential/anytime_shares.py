@@ -202,8 +202,10 @@ def log_ratio(p: Floats, s: Floats, n: Floats, a: float, b: float, alternative: 
     own = special.xlogy(s, p) + special.xlog1py(n - s, -p)
     if alternative != "two-sided":
         part = special.betaincc if alternative == "greater" else special.betainc
-        with np.errstate(divide="ignore"):
-            mixed = mixed + np.log(part(a + s, b + n - s, p)) - np.log(part(a, b, p))
+        before = part(a, b, p)
+        with np.errstate(divide="ignore", invalid="ignore"):
+            found = mixed + np.log(part(a + s, b + n - s, p)) - np.log(before) - own
+        return np.where(before > 0, found, 0.0)  # next to the edge there is no room for another share
     return np.asarray(mixed - own)
 
 

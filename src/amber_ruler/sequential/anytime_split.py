@@ -96,7 +96,9 @@ def anytime_split(
         raise InputError("Counts shrink from one moment to the next: give all units so far.", name="counts")
     wanted = dict.fromkeys(labels, 1.0) if planned is None else {str(k): v for k, v in planned.items()}
     if set(wanted) != set(labels):
-        raise InputError(f"planned must name the variants {', '.join(labels)}, got {', '.join(wanted)}.", name="planned")
+        raise InputError(
+            f"planned must name the variants {', '.join(labels)}, got {', '.join(wanted)}.", name="planned"
+        )
     share = gate.positive("planned", [wanted[label] for label in labels])
     share = share / share.sum()
     total = float(len(labels)) if weight is None else float(gate.positive("weight", gate.single("weight", weight)))

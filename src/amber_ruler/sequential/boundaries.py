@@ -326,7 +326,9 @@ def _rule(
         interim=interim,
         futility=gives_up[0],
         futility_parameter=gives_up[1],
-        futility_skip=tuple(int(k) for k in gate.whole("futility_skip", list(futility_skip), 1)) if len(futility_skip) else (),
+        futility_skip=tuple(int(k) for k in gate.whole("futility_skip", list(futility_skip), 1))
+        if len(futility_skip)
+        else (),
         binding=bool(binding),
         own=own,
         own_futility=gives_up[2],

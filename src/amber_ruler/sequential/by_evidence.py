@@ -186,7 +186,9 @@ def _where(variance: Floats, mean: float, sd: float, log_factor: float) -> tuple
     inside = b * b - a * c
     with np.errstate(invalid="ignore"):
         root = np.sqrt(inside)
-    low, high = (np.where(inside > 0, (-b + sign * root) / a / np.sqrt(variance), -sign * np.inf) for sign in (-1.0, 1.0))
+    low, high = (
+        np.where(inside > 0, (-b + sign * root) / a / np.sqrt(variance), -sign * np.inf) for sign in (-1.0, 1.0)
+    )
     return low, high
 
 

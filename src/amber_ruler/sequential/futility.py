@@ -124,7 +124,11 @@ def _pass(
         else:
             share = max(float(beta[k]) - lost, 0.0)
             if share > 0:
-                edge = _edge(now, gap, top, share, shift) if wedge else -recursion.limit_for(now.turned, gap, share, -shift)
+                edge = (
+                    _edge(now, gap, top, share, shift)
+                    if wedge
+                    else -recursion.limit_for(now.turned, gap, share, -shift)
+                )
                 futile[k] = edge / roots[k]
                 if edge >= top:
                     meets = k + 1

@@ -215,7 +215,11 @@ class Path:
 
     def near(self, drift: float) -> Path:
         """This path, or the same carried under the drift where that is too far away for this one to answer."""
-        return walk(self.regions, drift, self.before[0], self.begin) if bool(np.any(self._far(np.asarray(drift)))) else self
+        return (
+            walk(self.regions, drift, self.before[0], self.begin)
+            if bool(np.any(self._far(np.asarray(drift))))
+            else self
+        )
 
     def _far(self, drifts: Floats) -> Floats:
         away = (drifts - self.drift) * math.sqrt(float(self.regions.fractions[-1]) - self.begin)
@@ -286,9 +290,7 @@ def crossing(fractions: Floats, high: Floats, low: Floats | None = None, drift: 
     return walk(Regions(fractions, high, floor), drift).chances(drift)
 
 
-def solved(
-    fractions: Floats, up: Floats, down: Floats, futile: Floats | None = None, *, wedge: bool = False
-) -> Path:
+def solved(fractions: Floats, up: Floats, down: Floats, futile: Floats | None = None, *, wedge: bool = False) -> Path:
     """The path whose looks use up these shares of error above and below; boundaries are infinite where a share is 0.
 
     Futility, where it is given, is obeyed. Where less is left than the share, the boundary is minus infinity.

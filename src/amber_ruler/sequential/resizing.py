@@ -91,7 +91,9 @@ def resized(
     if effect == 0:
         raise InputError.rule("effect", effect, "other than 0")
     sd = float(gate.positive("sd", gate.single("sd", sd)))
-    one, two = (float(gate.positive(k, gate.single(k, v))) for k, v in (("n_treatment", n_treatment), ("n_control", n_control)))
+    one, two = (
+        float(gate.positive(k, gate.single(k, v))) for k, v in (("n_treatment", n_treatment), ("n_control", n_control))
+    )
     variance, total = sd * sd, one + two
     if blinded and without_effect:
         variance -= effect**2 * one * two / (total * (total - 1))

@@ -106,7 +106,9 @@ class Rule:
             return np.array([self._level_held_back(float(size), k, fractions) for k, size in enumerate(sizes)])
         if self.shape is not None:  # of one constant: the error of all looks with the constant that was seen
             profile = fractions ** (float(delta_of(self.shape, self._delta) or 0.0) - 0.5)
-            return np.array([self._error(float(s) / p * profile, fractions) for s, p in zip(sizes, profile[:count], strict=True)])
+            return np.array(
+                [self._error(float(s) / p * profile, fractions) for s, p in zip(sizes, profile[:count], strict=True)]
+            )
 
         def boundaries(x: float, k: int) -> Floats:
             rule = replace(self, alpha=min(self.sides * float(normal.sf(x)), 1 - 1e-12), skip=self._skips(k))

@@ -466,7 +466,13 @@ class Table(Held):
         )
 
     def digest(
-        self, metrics: str | Sequence[str], *, by: str, covariates: str | Sequence[str] = (), strata: str = "", day: str = ""
+        self,
+        metrics: str | Sequence[str],
+        *,
+        by: str,
+        covariates: str | Sequence[str] = (),
+        strata: str = "",
+        day: str = "",
     ) -> Digest:
         """Reduce to moments by variant, stratum and day: one small file that merges with another day's.
 

@@ -102,8 +102,6 @@ class Estimated(Design):
     def _with(self, modifier: Modifier) -> Self:
         found = super()._with(modifier)
         margin, schedule = found._modifier(change.Margin), found._modifier(change.LookSchedule)
-        if schedule is not None and getattr(found, "power_from", "") == "outcomes":
-            raise DesignError("Power over looks is not enumerated: leave power_from='outcomes' out.")
         if margin is not None and schedule is not None:
             if margin.kind == "equivalence":
                 raise DesignError("Looks are not planned for equivalence: plan for non-inferiority.")
@@ -143,7 +141,8 @@ class Estimated(Design):
         schedule = self._modifier(change.LookSchedule)
         if schedule is not None:  # that of the last look
             at_end = looked.boundaries(self, self._single_alpha(units))
-            tail = np.reshape([float(normal.sf(b.z[-1])) for b in at_end], np.shape(tail))
+            halved = 2 / looked.sides_of(self) if self._modifier(change.Margin) is None else 1
+            tail = np.reshape([float(normal.sf(b.z[-1])) / halved for b in at_end], np.shape(tail))
         df = self._df(units)
         error = self._errors(effect, effect, units)[1]
         if df is None:

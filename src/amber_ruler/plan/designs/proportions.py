@@ -69,7 +69,7 @@ class Shares(Estimated):
 
     def _with(self, modifier: change.Modifier) -> Self:
         if self._exact() and type(modifier) not in self._exact_allows:
-            raise DesignError(f"Exact power counts independent units: a {modifier} needs power_from='normal'.")
+            raise DesignError(f"Exact power counts independent units: {modifier} needs power_from='normal'.")
         return super()._with(modifier)
 
     def _solve_n(self, effect: Floats, target: Floats) -> tuple[Floats, Floats]:

@@ -106,9 +106,7 @@ def ruler(result: Monitoring) -> Ruler:
         last = result.latest
         ends_ = float(last.interval.low), float(last.interval.high)
         rows_.append(RulerRow("at the end", float(last.estimate), *ends_, str(last.verdict)))
-    return Ruler(
-        tuple(rows_[-12:]), float(np.min(many.null)), many.margin, many.percent, "pp" if many.percent else ""
-    )
+    return Ruler(tuple(rows_[-12:]), float(np.min(many.null)), many.margin, many.percent, "pp" if many.percent else "")
 
 
 def draw(result: Monitoring, ax: Axes | None = None) -> Axes:

@@ -366,8 +366,10 @@ class _Correction:
 class _Looks:
     def blocks(self, part: Looks, result: Measurement) -> list[Block]:
         if np.ndim(part.look):
-            lines = [f"look {k}: p of this look alone {numbers.p_value(float(p))}, running {numbers.p_value(float(q))}"
-                     for k, p, q in zip(np.ravel(part.look), np.ravel(part.nominal_p), np.ravel(part.running_p), strict=True)]
+            lines = [
+                f"look {k}: p of this look alone {numbers.p_value(float(p))}, running {numbers.p_value(float(q))}"
+                for k, p, q in zip(np.ravel(part.look), np.ravel(part.nominal_p), np.ravel(part.running_p), strict=True)
+            ]
             return [Lines((*lines, part.decision))]  # fmt: skip
         seen = f"look {part.look} of {part.planned}, {numbers.percent(float(part.fraction))} of the information"
         facts = [
@@ -401,7 +403,9 @@ def anytime_words(result: Measurement) -> str:
         result,
         estimate=float(np.ravel(result.estimate)[-1]),
         interval=replace(
-            result.interval, low=float(np.ravel(result.interval.low)[-1]), high=float(np.ravel(result.interval.high)[-1])
+            result.interval,
+            low=float(np.ravel(result.interval.low)[-1]),
+            high=float(np.ravel(result.interval.high)[-1]),
         ),
         test=None,
         parts=(),

@@ -83,7 +83,9 @@ def _cell(name: str, value: float | None, *, percent: bool) -> str:
         return "out of reach"
     if name in _SHARES:
         return numbers.percent(value)
-    if name in {"n", "treatment", "control", "units in total", "on average", "days", "weeks"} or name.startswith("each"):
+    if name in {"n", "treatment", "control", "units in total", "on average", "days", "weeks"} or name.startswith(
+        "each"
+    ):
         return numbers.whole(value)
     if percent and name in {"effect", "baseline", "treatment share"}:
         return f"{numbers.number(100 * value)}{' pp' if name == 'effect' else '%'}"
