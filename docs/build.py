@@ -35,14 +35,14 @@ Every design has `.sample_size(power, effect…)`, `.power(n or weeks, effect…
 `.alpha_for(n or weeks, power, effect…)`, `.precision(n or weeks, effect…)`, `.sample_size_for_width(half_width, effect…)`,
 `.grid(…)`, `.simulate(n or weeks, runs, seed, effect…)`, and, as far as they make sense for it, `.with_covariate(correlation)`,
 `.with_clusters(size, icc, cv)`, `.with_variants(count, correction)`, `.with_margin(margin, kind, good)`,
-`.with_traffic(per_day, share)`, `.with_attrition(share)`. `effect…` is one of `effect`, `standardised`, `lift`, `treatment`,
+`.with_traffic(per_day, share)`, `.with_attrition(share)`, `.with_looks(looks, …)`, `.ways_to_look(effect…)`. `effect…` is one of `effect`, `standardised`, `lift`, `treatment`,
 `means`, `shares`.
 """
 RESULTS = """
 Every result has `print(r)`, `.sentence()`, `.to_dict()`, `.to_json()`, `Result.from_json(text)`, `.to_frame()`, `.plot(ax)`,
 a notebook view, and `.again(without=…, **changes)`. A measurement reads its test as `.p_value`, `.statistic`, `.df`,
 `.alpha`, `.null`, `.critical`, `.alternative` and `.margin_tests`, and its parts as `.evidence`, `.adjustment`,
-`.strata`, `.correction`, `.looks` and `.draws`.
+`.strata`, `.correction`, `.looks`, `.anytime` and `.draws`.
 """
 TABLE = """
 A table, what `table(…)` gives, has:

@@ -74,6 +74,13 @@ RESULTS = {
     "boundaries": lambda: ar.sequential.boundaries([0.3, 0.6, 1.0], spending="pocock"),
     "one-sided boundaries": lambda: ar.sequential.boundaries(5, sides=1, skip=[1], harm=0.01),
     "peeking": lambda: ar.sequential.peeking(5),
+    "boundaries with futility": lambda: ar.sequential.boundaries([7, 14, 28], per_day=900, futility="pocock"),
+    "plan with looks": lambda: ar.plan.TwoMeans(sd=20).with_looks(3, futility="pocock").sample_size(effect=1.3),
+    "ways to look": lambda: ar.plan.TwoMeans(sd=20).ways_to_look(effect=1.3),
+    "split watched": lambda: ar.sequential.anytime_split({"short": [500, 1010], "current": [480, 1002]}),
+    "stopping by evidence": lambda: ar.sequential.stopping_by_evidence(20, se=0.25, prior=(0.0, 1.0), effect=1.0),
+    "at any moment": lambda: ar.sequential.anytime((np.array([1.0, 1.2]), np.array([0.5, 0.3])), tau=1.0),
+    "monitoring estimates": lambda: ar.sequential.monitor(ar.sequential.boundaries(3), [(1.0, 0.5), (1.4, 0.35)]),
     "monitoring": lambda: ar.sequential.monitor(ar.sequential.boundaries(4), [0.7, 3.1, 1.0]),
     "corrected": lambda: correct({"fare": 0.01, "booked": 0.2}),
     "description": lambda: ar.table(ar.demo.path("travellers")).describe("fare", by="form"),
@@ -213,7 +220,13 @@ def test_every_view_and_part_has_a_result_here_and_the_schema_knows_them():
     """What is drawn in no test is drawn nowhere."""
     shown = {type_tag(type(make())) for make in RESULTS.values()}
     assert shown == set(VIEWS)
-    several = (weighed_and_drawn(), RESULTS["prior curve"](), RESULTS["shrunken"](), RESULTS["strata"]())
+    several = (
+        weighed_and_drawn(),
+        RESULTS["prior curve"](),
+        RESULTS["shrunken"](),
+        RESULTS["strata"](),
+        RESULTS["at any moment"](),
+    )
     parts = {type(part) for one in several for part in one.parts}
     assert parts == set(VIEWS_OF_PARTS)
     drawn, frame = str(weighed_and_drawn()), weighed_and_drawn().to_frame()

@@ -129,7 +129,7 @@ def test_one_share_is_its_beta_binomial_integral(s, n):
     up = anytime_share(Counts(s, n, "x"), prior=(a, b), null=0.4, alternative="greater")
     if n < 200:
         assert up.anytime.log_e == pytest.approx(float(mp.log(ratio(0.4, low=0.4))), rel=1e-8, abs=1e-8)
-        if 0 < up.interval.low:
+        if up.interval.low > 0:
             assert float(ratio(up.interval.low, low=up.interval.low)) == pytest.approx(20, rel=1e-6)
     mirror = anytime_share(Counts(n - s, n, "x"), prior=(b, a), null=0.6, alternative="less")
     assert 1 - mirror.interval.high == pytest.approx(up.interval.low, rel=1e-9, abs=1e-12)
@@ -137,7 +137,7 @@ def test_one_share_is_its_beta_binomial_integral(s, n):
 
 
 def test_two_shares_decide_as_their_interval():
-    """p < alpha exactly where the interval leaves out the null, at random; one by one equals all at once."""
+    """Exactly where the interval leaves out the null p < alpha, at random; one by one equals all at once."""
     rng = np.random.default_rng(5)
     n = rng.integers(5, 400, 200)
     s1, s0 = rng.binomial(n, 0.6), rng.binomial(n, 0.35)
@@ -218,8 +218,7 @@ def test_the_split_watched():
 
 
 def test_stopping_by_evidence_does_what_it_says():
-    """Rates of misleading and ends against 200,000 simulated tests, by factor and by probability; factors by their
-    formula."""
+    """Rates of misleading and ends against 200,000 simulated tests, by factor and by probability."""
     rng, runs, looks = np.random.default_rng(1), 200_000, 10
     t = np.arange(1, looks + 1) / looks
     se, mean, sd = 0.2, 0.1, 0.8

@@ -128,7 +128,9 @@ def _monitor(**given: Any) -> None:
         digest, given["value"], treatment=treatment, control=control, days=days, method=method, **settings
     )
     plan = _plan(given)
-    held = {} if given["information"] is None else {"information": numbers("--information", given["information"])}
+    held: dict[str, Any] = {}
+    if given["information"] is not None:
+        held["information"] = numbers("--information", given["information"])
     if given["planned"] is None and not held:
         raise InputError("Say how many units are planned in both groups: --planned 8000 (or --information 0.25,0.5).")
     _tell(monitor(plan, found, maximum=given["planned"], last=given["last"], **held), given)

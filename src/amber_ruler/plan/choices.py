@@ -138,7 +138,7 @@ def _at_any_moment(design: Estimated, effect: float, power: float, moments: int,
         design._refuse_endless(effect)
     units = design._recruits(np.ceil((k + offset) * size))
     total, analysed = float(design._total(units)), design._analysed(units)
-    return _told(path, design, effect, analysed, tail, total, moments, sides)
+    return _told(path, design, effect, analysed, tail, total, sides)
 
 
 def _told(
@@ -148,7 +148,6 @@ def _told(
     analysed: tuple[Floats, ...],
     tail: Floats,
     total: float,
-    moments: int,
     sides: int,
 ) -> Way:
     drifts = [0.0, *(float(looked.drift(design, np.asarray(s * effect), analysed, tail)) for s in (0.5, 1.0))]

@@ -7,6 +7,7 @@ from dataclasses import fields, replace
 from typing import TYPE_CHECKING
 
 import numpy as np
+from numpy.typing import NDArray
 
 from amber_ruler.numeric import normal, student
 from amber_ruler.numeric.gate import Floats
@@ -59,7 +60,8 @@ def _each(design: Estimated, effect: Floats, units: Units, of: Callable[[Path, F
     drifts = drift(design, effect, units, alpha / sides_of(design))
     near = _near(design, effect, units)
     shape = np.broadcast_shapes(drifts.shape, alpha.shape, near.shape)
-    drifts, alpha, near, effect = (np.broadcast_to(v, shape) for v in (drifts, alpha, near, np.asarray(effect)))
+    drifts, alpha, effect = (np.broadcast_to(v, shape) for v in (drifts, alpha, np.asarray(effect)))
+    near = np.broadcast_to(near, shape)
     if shape and np.any(near):  # numbers of the design may be columns: each scenario is a design of its own
         found = np.empty(shape)
         for k in np.ndindex(shape):
@@ -81,15 +83,15 @@ def _each(design: Estimated, effect: Floats, units: Units, of: Callable[[Path, F
 def _scenario(design: Estimated, k: tuple[int, ...], shape: tuple[int, ...]) -> Estimated:
     """One scenario of a design whose numbers are columns."""
     own = {f.name: getattr(design, f.name) for f in fields(design) if f.init and f.name != "modifiers"}
-    return replace(design, **{n: float(np.broadcast_to(v, shape)[k]) for n, v in own.items() if np.ndim(v)})
+    return design._with_numbers({n: float(np.broadcast_to(v, shape)[k]) for n, v in own.items() if np.ndim(v)})
 
 
-def _near(design: Estimated, effect: Floats, units: Units) -> Floats:
+def _near(design: Estimated, effect: Floats, units: Units) -> NDArray[np.bool_]:
     """Where looks differ too much from a normal test's for one drift to stand for them: few units, or two errors."""
     _, null_error, error = _away(design, effect, units)
     df = design._df(units)
     few = np.asarray(False) if df is None else np.asarray(df) < _MANY
-    return few | (np.abs(null_error / error - 1) > _ALIKE)
+    return np.asarray(few | (np.abs(null_error / error - 1) > _ALIKE))
 
 
 def path_under(design: Estimated, plan: Boundaries, effect: Floats, units: Units) -> tuple[Path, float]:
@@ -202,7 +204,7 @@ def plan(design: Estimated, effect: float, units: Units, power: float) -> LookPl
     seen = tuple(np.maximum(u, least) for u in seen)
     df = design._df(seen)
     t = None if df is None else student.upper_quantile(normal.sf(looks.z), df)
-    size, null_error, error = _away(design, np.asarray(effect), seen)
+    size, null_error, _ = _away(design, np.asarray(effect), seen)
     end_size, _, end_error = _away(design, np.asarray(effect), analysed)
 
     def in_units(z: Floats) -> Floats:
@@ -214,7 +216,7 @@ def plan(design: Estimated, effect: float, units: Units, power: float) -> LookPl
     traffic = design._modifier(change.Traffic)
     return LookPlan(
         boundaries=looks,
-        units={name: found for name, found in zip(design._group_names(), each, strict=True)},
+        units=dict(zip(design._group_names(), each, strict=True)),
         totals=np.asarray(design._total(each)),
         t=t,
         effect=in_units(looks.z),

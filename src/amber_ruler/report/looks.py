@@ -52,13 +52,14 @@ def draw_path(result: Monitoring, ax: Axes | None = None) -> Axes:
     x, y = float(result.fractions[k - 1]), float(result.z[k - 1])
     if result.stopped_at is not None:
         axes.plot([x], [y], "o", markersize=20, markerfacecolor="none", markeredgecolor=palette.INK, zorder=6)
-    said = f"look {k}: z = {y:.2f}, p alone {p_value(float(result.nominal_p[k - 1]))}"
+    p, units = p_value(float(result.nominal_p[k - 1])), ""
+    shown = ""
     if result.latest is not None:
         value, least, most = amounts(result.latest)
         n = sum(float(g.n) for g in result.latest.groups[:2])
-        units = f" of {n:,.0f} units" if n else ""
-        said += f"{units}\n{result.latest.treatment} − {result.latest.control} {value} ({least} to {most})"
-    said += f"\n{result.decision}"
+        units = f", {n:,.0f} units" if n else ""
+        shown = f"\n{result.latest.treatment} − {result.latest.control} {value} ({least} to {most})"
+    said = f"look {k}{units}: z = {y:.2f}, p alone {p}{shown}\n{result.decision}"
     room = (min(max(x, 0.2), 0.8), -0.22 * top if y >= 0 else 0.3 * top)
     axes.annotate(said.replace("-", "−", 1) if y < 0 else said, (x, y), xytext=room, va="top", ha="center",
                   fontsize=12, color=palette.INK, fontweight="bold", zorder=7,
@@ -66,7 +67,8 @@ def draw_path(result: Monitoring, ax: Axes | None = None) -> Axes:
                   arrowprops={"arrowstyle": "-", "color": palette.STONE, "linestyle": ":", "shrinkB": 10})  # fmt: skip
     name = "" if result.latest is None else f" of {result.latest.metric}".rstrip()
     _scales(axes, top, -top)
-    return finish(axes, f"{result.title}{name}: {result.method}, alpha {result.alpha:g}")
+    sides = "two-sided" if result.sides == 2 else "one-sided"
+    return finish(axes, f"{result.title}{name}, {sides}, alpha {result.alpha:g} over all looks")
 
 
 def _bounds(axes: Axes, plan: Boundaries) -> float:

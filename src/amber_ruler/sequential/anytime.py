@@ -119,7 +119,7 @@ def anytime(
     z = (estimate - null) / se
     parts = _sequence(z, ratio, alpha, alternative, closed=sequence == "asymptotic")
     low, high = estimate - parts["below"] * se, estimate + parts["above"] * se
-    return result_of(
+    found: Comparison = result_of(
         Comparison,
         held["about"]
         | {
@@ -138,6 +138,7 @@ def anytime(
         alternative=alternative,
         statistic=z,
     )
+    return found
 
 
 def _sequence(z: Floats, ratio: Floats, alpha: float, alternative: str, *, closed: bool) -> dict[str, Floats]:
@@ -200,9 +201,8 @@ def _of_groups(treatment: Any, control: Any, metric: str) -> dict[str, Any]:
     each = []
     for group, n, mean, v in ((one, n1, m1, v1), (two, n0, m0, v0)):
         spread = np.sqrt(v)
-        each.append(
-            Group(group.label, *(scalar_or_array(np.asarray(x)) for x in (n, mean, spread * np.sqrt(n), spread)))
-        )
+        size, centre, sd, error = (scalar_or_array(np.asarray(x)) for x in (n, mean, spread * np.sqrt(n), spread))
+        each.append(Group(group.label, size, centre, sd, error))
     about = {
         "metric": groups.named(metric or None, "", one, two),
         "treatment": one.label,

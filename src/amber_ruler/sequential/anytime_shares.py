@@ -229,4 +229,5 @@ def limits(s: Floats, n: Floats, a: float, b: float, alpha: float, alternative: 
 
 def _group(counts: Counts, share: Floats, error: Floats) -> Group:
     n = np.asarray(counts.trials, float)
-    return Group(counts.label, *(scalar_or_array(np.asarray(v)) for v in (n, share, error * np.sqrt(n), error)))
+    size, centre, sd, se = (scalar_or_array(np.asarray(v)) for v in (n, share, error * np.sqrt(n), error))
+    return Group(counts.label, size, centre, sd, se)

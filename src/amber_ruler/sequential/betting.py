@@ -60,8 +60,8 @@ def anytime_mean(
     Notes
     -----
     On the scale from 0 to 1, two gamblers with half of the capital each bet λ_t for and against a mean above m: λ_t =
-    √(2 ln(2/α) / (σ²_(t-1) t ln(t + 1))), at most ½/m and ½/(1 - m), where σ² is what was seen before, begun at ¼. A mean
-    is left out once either of them has 1/α; every unit counts, also between the moments told.
+    √(2 ln(2/α) / (σ²_(t-1) t ln(t + 1))), at most ½/m and ½/(1 - m), where σ² is what was seen before, begun at ¼. A
+    mean is left out once either of them has 1/α; every unit counts, also between the moments told.
 
     References
     ----------

@@ -15,10 +15,10 @@ from amber_ruler.results import Result
 from amber_ruler.sequential import recursion
 from amber_ruler.sequential.futility import alpha_if_ignored
 from amber_ruler.sequential.operating import Operating, operating
-from amber_ruler.sequential.recursion import Path, Regions
-from amber_ruler.sequential.rule import Rule, drift_for, named_spending
+from amber_ruler.sequential.recursion import Regions
+from amber_ruler.sequential.rule import Own, Rule, drift_for, named_spending
 from amber_ruler.sequential.shapes import SHAPES, Shape, delta_of
-from amber_ruler.sequential.spending import Spending
+from amber_ruler.sequential.spending import Name, Spending
 
 MOST_LOOKS = 200
 _CLOSEST = 1e-4
@@ -301,25 +301,26 @@ def _rule(
         if shape == "haybittle-peto":
             z = 3.0 if interim is None else float(gate.positive("interim", gate.single("interim", interim)))
             interim = float(normal.upper_quantile(z / sides)) if z < 0.5 else z
-        value = delta_of(shape, parameter) if shape == "wang-tsiatis" else delta_of(shape, parameter) and None
-        name, own = "obrien-fleming", None
+        delta = delta_of(shape, parameter)
+        value = delta if shape == "wang-tsiatis" else None
+        named: tuple[Name, float | None, Own | None] = ("obrien-fleming", value, None)
     else:
-        name, value, own = named_spending("spending", spending, parameter)
+        named = named_spending("spending", spending, parameter)
     if futility is None:
         for option, given in (("futility_parameter", futility_parameter is not None), ("binding", binding)):
             if given:
                 raise InputError(f"{option} goes with futility, which is not given.", name=option)
         if len(futility_skip):
             raise InputError("futility_skip goes with futility, which is not given.", name="futility_skip")
-        gives_up = (None, None, None)
+        gives_up: tuple[Name | None, float | None, Own | None] = (None, None, None)
     else:
         gives_up = named_spending("futility", futility, futility_parameter)
     return Rule(
         sides=sides,
         alpha=alpha,
         power=power,
-        spending=name,
-        parameter=value,
+        spending=named[0],
+        parameter=named[1],
         skip=tuple(int(k) for k in np.atleast_1d(gate.whole("skip", list(skip), 1))) if len(skip) else (),
         harm=harm,
         shape=shape,
@@ -330,7 +331,7 @@ def _rule(
         if len(futility_skip)
         else (),
         binding=bool(binding),
-        own=own,
+        own=named[2],
         own_futility=gives_up[2],
     )
 

@@ -147,6 +147,8 @@ def stopping_by_evidence(
     if rule == "probability" and not 0.5 < level < 1:
         raise InputError.rule("threshold", level, "between 0.5 and 1, as a probability")
     variance = se * se / fractions
+    none_low: Floats | None = None
+    none_high: Floats | None = None
     if rule == "factor":
         low, high = _where(variance, mean, sd, np.log(level))
         none_low, none_high = _where(variance, mean, sd, -np.log(level))
@@ -156,7 +158,6 @@ def stopping_by_evidence(
         after = 1 / (1 / variance + 1 / sd**2)
         reach = float(normal.quantile(level)) / np.sqrt(after)
         high, low = (np.sqrt(variance) * (sign * reach - mean / sd**2) for sign in (1.0, -1.0))
-        none_low = none_high = None
         regions = Regions(fractions, high, low)
     path = recursion.walk(regions)
     known = None if effect is None else float(gate.finite("effect", gate.single("effect", effect)))

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
+from itertools import pairwise
 from typing import Any
 
 import numpy as np
@@ -63,7 +64,7 @@ def looks_by_day(
 
     known = digest.daily(metric).days
     wanted = list(known) if days is None else [_named(day, known) for day in days]
-    if not wanted or any(known.index(b) <= known.index(a) for a, b in zip(wanted, wanted[1:], strict=False)):
+    if not wanted or any(known.index(b) <= known.index(a) for a, b in pairwise(wanted)):
         raise InputError.rule("days", days, "days that follow each other")
     whole = digest.moments(metric)
     shares = all(bool(np.all(whole[label].select(metric).zero_one())) for label in whole)

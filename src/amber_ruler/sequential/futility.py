@@ -117,7 +117,7 @@ def _pass(
             elif down[k] > 0:
                 low[k] = -recursion.limit_for(at.turned, gap, float(down[k])) / roots[k]
         now = _under(at, drift, float(fractions[k - 1]) if k else 0.0)
-        top, bottom = high[k] * roots[k], low[k] * roots[k]
+        top = high[k] * roots[k]
         if k == size - 1:
             futile[k] = high[k]
             lost += _inside(now, gap, top, shift) if wedge else recursion.above(now.turned, gap, -top, -shift)

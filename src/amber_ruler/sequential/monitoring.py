@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 from collections.abc import Sequence
 from dataclasses import dataclass, field, replace
-from typing import TypeAlias
+from typing import Any, TypeAlias
 
 import numpy as np
 
@@ -137,8 +137,8 @@ def monitor(
     Raises
     ------
     InputError
-        If there are no looks, information shrinks or looks lie too close together, there are more looks than a classical
-        shape was planned for, or looks came after the one that had all information.
+        If there are no looks, information shrinks or looks lie too close together, there are more looks than a
+        classical shape was planned for, or looks came after the one that had all information.
 
     Notes
     -----
@@ -171,7 +171,7 @@ def monitor(
     looks = [_look(one, rule.sides) for one in given]
     z = np.array([look.z for look in looks])
     fractions = _fractions(boundaries, looks, information, maximum)
-    plan, spending = _plan(boundaries, fractions, last)
+    plan, spending = _plan(boundaries, fractions, last=last)
     size, over = z.size, plan.fractions.size
     done = bool(last or fractions[-1] >= 1)
     high, low, futility = plan.z[:size], plan.lower[:size], plan.futility
@@ -294,13 +294,15 @@ def _fractions(
     return found
 
 
-def _plan(planned: Boundaries, fractions: Floats, last: bool) -> tuple[Boundaries, Floats]:
+def _plan(planned: Boundaries, fractions: Floats, *, last: bool) -> tuple[Boundaries, Floats]:
     """The rule at the looks as they came and those still to come, and when each spends."""
     rule, size = planned.rule, fractions.size
     if size <= planned.fractions.size and np.array_equal(fractions, planned.fractions[:size]) and not last:
         return planned, planned.fractions
     ends = last or fractions[-1] >= 1
-    rest = planned.fractions[planned.fractions > fractions[-1] + _CLOSEST]
+    # The looks so far stand for as many planned ones; those to come are the later ones, and in any case the end.
+    later = np.append(planned.fractions[size:], planned.fractions[-1])
+    rest = np.unique(later[later > fractions[-1] + _CLOSEST])
     looks = fractions if ends else np.concatenate([fractions, rest])
     if rule.shape is not None:
         known = planned.fractions
@@ -358,7 +360,7 @@ class _Found:
     adjusted: float
 
     @property
-    def fields(self) -> dict[str, object]:
+    def fields(self) -> dict[str, Any]:
         return {
             "stagewise_p": self.p,
             "drift": self.drift,
@@ -381,7 +383,7 @@ def _found(path: Path, plan: Boundaries, z: Floats, stopped: int | None, decisio
 
 def _ahead(
     plan: Boundaries, path: Path, z: Floats, looks: list[_Look], prior: tuple[float, float] | None
-) -> dict[str, object]:
+) -> dict[str, Any]:
     """Chances of what is still to come."""
     size, t, now = z.size, float(plan.fractions[z.size - 1]), float(z[-1])
     if size >= plan.fractions.size:
@@ -421,7 +423,7 @@ def _compared(
     each = [_repeated(plan, look, k, again) for k, (look, again) in enumerate(zip(looks, asked, strict=True))]
     size, at = len(looks), (len(looks) if stopped is None else stopped) - 1
     running = np.minimum.accumulate(levels)
-    part = {
+    part: dict[str, Any] = {
         "planned": over,
         "alpha": plan.alpha,
         "decision": decision,
@@ -452,7 +454,7 @@ def _compared(
     decisive = float(own.stagewise_p if ended else levels[at])  # type: ignore[arg-type]
     latest = _decided_by(plan, chosen, decisive, own.stagewise or each[at], at, asked[at]).with_part(own)
     array = Looks(
-        look=np.arange(1, size + 1),
+        look=np.arange(1.0, size + 1),
         fraction=plan.fractions[:size],
         boundary=plan.z[:size],
         nominal_p=nominal,
@@ -467,9 +469,14 @@ def _compared(
         estimate=np.array([float(look.estimate or 0.0) for look in looks]),
         se=None if any(look.se is None for look in looks) else np.array([float(look.se or 0.0) for look in looks]),
         interval=Interval(low, high, 1 - plan.alpha),
-        test=replace(
-            latest.test, p_value=levels, statistic=np.array([look.z for look in looks]), critical=plan.z[:size],
-            name="z", df=None,
+        test=Test(
+            p_value=levels,
+            alpha=plan.alpha,
+            statistic=np.array([look.z for look in looks]),
+            name="z",
+            critical=plan.z[:size],
+            null=latest.null,
+            alternative=latest.alternative,
         ),
         effects={},
         groups=(),
@@ -537,10 +544,17 @@ def _decided_by(
             control="control",
         )
     given = look.comparison
-    own = test if given.test is None else replace(given.test, **{
-        "p_value": p, "alpha": plan.alpha, "alternative": side, "critical": _critical(given, plan, k),
-        "margin_tests": {}, "margin_interval": None,
-    })  # fmt: skip
+    own = test
+    if given.test is not None:
+        own = replace(
+            given.test,
+            p_value=p,
+            alpha=plan.alpha,
+            alternative=side,
+            critical=_critical(given, plan, k),
+            margin_tests={},
+            margin_interval=None,
+        )
     sizes = {} if again is None else again.effects
     effects = {n: replace(e, interval=replace(e.interval, level=1 - plan.alpha)) for n, e in sizes.items()}
     return replace(given, interval=interval, test=own, effects=effects)

@@ -214,7 +214,7 @@ class Path:
     start: float = 0.0
 
     def near(self, drift: float) -> Path:
-        """This path, or the same carried under the drift where that is too far away for this one to answer."""
+        """Itself, or the same carried under the drift where that is too far away for this one to answer."""
         return (
             walk(self.regions, drift, self.before[0], self.begin)
             if bool(np.any(self._far(np.asarray(drift))))

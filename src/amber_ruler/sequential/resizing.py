@@ -59,8 +59,8 @@ def resized(
     blinded : bool
         Whether `sd` is of all units together.
     without_effect : bool
-        Whether to take the planned effect's share, effect² n1 n0/N² · N/(N - 1), out of a blinded variance; without, the
-        size is a little too large if there is an effect.
+        Whether to take the planned effect's share, effect² n1 n0/N² · N/(N - 1), out of a blinded variance; without,
+        the size is a little too large if there is an effect.
 
     Returns
     -------
@@ -73,8 +73,8 @@ def resized(
 
     Notes
     -----
-    Blinded, alpha is kept as near as no matter. Where groups are told apart and units then added, combine the stages
-    by `inverse_normal`.
+    Blinded, alpha is kept as near as no matter. Where groups are told apart and units then added, combine the stages by
+    `inverse_normal`.
 
     References
     ----------

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field, replace
 from functools import partial
-from typing import NamedTuple
+from typing import NamedTuple, TypeAlias
 
 import numpy as np
 
@@ -19,11 +19,13 @@ from amber_ruler.sequential.futility import with_futility
 from amber_ruler.sequential.operating import power_at
 from amber_ruler.sequential.recursion import Path, Regions
 from amber_ruler.sequential.shapes import SHAPES, delta_of, shaped
-from amber_ruler.sequential.spending import OWN, Spending, called, parameter_of, source, spent
-
+from amber_ruler.sequential.spending import OWN, Name, Spending, called, parameter_of, source, spent
 
 _GRID = 33  # error rates at which boundaries are laid out
 _EXACT = 40  # looks up to which each has its own root; of more, all but the last are read off the grid
+
+
+Own: TypeAlias = Callable[[Floats], Floats]
 
 
 class Solved(NamedTuple):
@@ -55,18 +57,18 @@ class Rule:
     sides: int = 2
     alpha: float = 0.05
     power: float = 0.8
-    spending: str = "obrien-fleming"
+    spending: Name = "obrien-fleming"
     parameter: float | None = None
     skip: tuple[int, ...] = ()
     harm: float | None = None
     shape: str | None = None
     interim: float | None = None
-    futility: str | None = None
+    futility: Name | None = None
     futility_parameter: float | None = None
     futility_skip: tuple[int, ...] = ()
     binding: bool = False
-    own: Callable[[Floats], Floats] | None = field(default=None, metadata=HIDDEN, compare=False)
-    own_futility: Callable[[Floats], Floats] | None = field(default=None, metadata=HIDDEN, compare=False)
+    own: Own | None = field(default=None, metadata=HIDDEN, compare=False)
+    own_futility: Own | None = field(default=None, metadata=HIDDEN, compare=False)
 
     @property
     def words(self) -> str:
@@ -178,6 +180,7 @@ class Rule:
     def solve(self, fractions: Floats, *, last: bool = False) -> Solved:
         """Boundaries at looks; the last of them spends all that is left if it is the last of the test."""
         whole = np.append(fractions[:-1], 1.0) if last else fractions
+        path: Path | None
         if self.shape is not None:
             high = self._profile(fractions)
             path = recursion.walk(Regions(fractions, high, -high if self.sides == 2 else np.full(high.size, -np.inf)))
@@ -190,7 +193,7 @@ class Rule:
             return Solved(path, np.cumsum(up + down), None)
         if whole[-1] != 1:
             raise InputError("Futility meets the other boundary at all information: let the last look be at 1.")
-        how = self._function(str(self.futility), self.own_futility)
+        how = self._function(self.futility or OWN, self.own_futility)
         beta = spent(how, whole, 1 - self.power, sides=1, parameter=self.futility_parameter)
         beta = due(beta, self.futility_skip, "futility_skip")
         if fractions.size > 1 and not np.any(np.diff(beta[:-1], prepend=0.0) > 0):
@@ -212,9 +215,9 @@ class Rule:
     def _delta(self) -> float | None:
         return self.parameter if self.shape == "wang-tsiatis" else None
 
-    def _function(self, name: str, own: Callable[[Floats], Floats] | None) -> Spending:
+    def _function(self, name: Name, own: Own | None) -> Spending:
         if name != OWN:
-            return name  # type: ignore[return-value]
+            return name
         if own is None:
             raise InputError("These boundaries were read back: their own spending function was not saved with them.")
         return own
@@ -263,7 +266,7 @@ def due(used: Floats, skip: Sequence[int], name: str) -> Floats:
     return found
 
 
-def named_spending(name: str, spending: Spending, parameter: float | None) -> tuple[str, float | None, object]:
+def named_spending(name: str, spending: Spending, parameter: float | None) -> tuple[Name, float | None, Own | None]:
     """A spending function as its name, its parameter, and the function where it is the caller's own."""
     value = parameter_of(spending, parameter, name)
     return (spending, value, None) if isinstance(spending, str) else (OWN, value, spending)

@@ -34,7 +34,7 @@ def delta_of(shape: str, parameter: float | None) -> float | None:
 
 
 def shaped(fractions: Floats, delta: float | None, interim: float, alpha: float, sides: int) -> Floats:
-    """z = C t^(Δ - ½); without Δ that of interim looks, and what is left of alpha at the last."""
+    """Boundaries C t^(Δ - ½); without Δ that of interim looks, and what is left of alpha at the last."""
 
     def error(high: Floats) -> float:
         found = recursion.crossing(fractions, high, -high if sides == 2 else None)

@@ -12,8 +12,9 @@ from amber_ruler.numeric import gate, normal
 from amber_ruler.numeric.gate import Floats
 
 Named: TypeAlias = Literal["obrien-fleming", "obrien-fleming-total", "pocock", "power", "hwang-shih-decani"]
+Name: TypeAlias = Named | Literal["own"]
 Spending: TypeAlias = Named | Callable[[Floats], Floats]
-OWN = "own"  # a function of the caller's
+OWN: Literal["own"] = "own"  # a function of the caller's
 SPENDING = {
     "obrien-fleming": "O'Brien–Fleming-like",
     "obrien-fleming-total": "O'Brien–Fleming-like of both sides' total",
@@ -28,12 +29,12 @@ SOURCES = {
 _LAN_DEMETS = "Lan & DeMets (1983), Biometrika 70, 659-663"
 
 
-def source(spending: Spending) -> str:
+def source(spending: Spending | Name) -> str:
     """Where a spending function comes from."""
     return SOURCES.get(spending, _LAN_DEMETS) if isinstance(spending, str) else _LAN_DEMETS
 
 
-def called(spending: Spending, parameter: float | None) -> str:
+def called(spending: Spending | Name, parameter: float | None) -> str:
     """A spending function in words."""
     if not isinstance(spending, str) or spending == OWN:
         return OWN

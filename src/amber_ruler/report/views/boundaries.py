@@ -78,8 +78,8 @@ def sentence(result: Boundaries) -> str:
     return (
         f"With {result.z.size} look{'s' if result.z.size > 1 else ''} the test stops for a difference beyond"
         f" z = {first:.3f} at the first and {last:.3f} at the last, and keeps its error rate of {result.alpha:g}. It"
-        f" takes {numbers.percent(most)} more units at most than one with a single look, and {average} on average if the"
-        f" effect is as planned.{ignored}"
+        f" takes {numbers.percent(most)} more units at most than one with a single look, and {average} on average if"
+        f" the effect is as planned.{ignored}"
     )
 
 

@@ -56,7 +56,7 @@ def _table(result: Monitoring) -> Grid:
 
 def _crossed(result: Monitoring) -> list[bool]:
     lower = np.full(result.z.size, -np.inf) if result.lower is None else result.lower
-    return ((result.z > result.bounds) | (result.z < lower)).tolist()
+    return [bool(c) for c in (result.z > result.bounds) | (result.z < lower)]
 
 
 def _said_at_the_end(result: Monitoring) -> list[Block]:

@@ -413,7 +413,7 @@ def anytime_words(result: Measurement) -> str:
     )
     value, low, high = amounts(last)
     who = f"{result.treatment} − {result.control}" if isinstance(result, Comparison) else getattr(result, "label", "")
-    p = numbers.p_value(float(np.ravel(result.p_value)[-1]))
+    p = numbers.p_value(float(np.ravel(np.asarray(result.p_value))[-1]))
     return (
         f"{result.metric or 'Metric'}, {who}: by the last of {np.size(result.estimate):,} moments {value}, interval"
         f" {low} to {high}, p {'' if p.startswith('<') else '= '}{p}; both hold however often one looks."

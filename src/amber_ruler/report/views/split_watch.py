@@ -49,8 +49,8 @@ def sentence(result: SplitWatch) -> str:
     if result.sound:
         return f"By moment {result.p_value.size} the split is sound ({p})."
     return (
-        f"Sample ratio mismatch from moment {result.moment} on ({p}): units are lost or doubled somewhere. Do not believe"
-        " any difference between these variants until the cause is found."
+        f"Sample ratio mismatch from moment {result.moment} on ({p}): units are lost or doubled somewhere. Do not"
+        " believe any difference between these variants until the cause is found."
     )
 
 

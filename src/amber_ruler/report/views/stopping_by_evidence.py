@@ -13,7 +13,8 @@ from amber_ruler.report.views.shared import checks_and_notes
 if TYPE_CHECKING:
     from amber_ruler.sequential import StoppingByEvidence
 
-_TRUTHS = {"none": "no effect", "design": "the effect named", "prior": "one drawn from the prior"}
+_TRUTHS = {"none": "no effect", "design": "the one named", "prior": "from the prior"}
+_MOST = 14
 
 
 def layout(result: StoppingByEvidence) -> list[Block]:
@@ -30,10 +31,11 @@ def layout(result: StoppingByEvidence) -> list[Block]:
         for one in (result.none, result.design, result.prior)
         if one is not None
     )
-    header = ("truth", "stops for an effect", "for none", "neither", "misleads", "information used")
+    header = ("effect", "stops for one", "for none", "neither", "misleads", "information used")
     looks = []
-    for k, t in enumerate(result.fractions):
-        none = "-"
+    size = result.fractions.size
+    for k in np.unique(np.round(np.linspace(0, size - 1, min(size, _MOST))).astype(int)):
+        t, none = result.fractions[k], "-"
         if result.none_low is not None and result.none_high is not None and np.isfinite(result.none_high[k]):
             none = f"{numbers.fixed(result.none_low[k], 3)} to {numbers.fixed(result.none_high[k], 3)}"
         ends = numbers.fixed(result.low[k], 3), numbers.fixed(result.high[k], 3)
