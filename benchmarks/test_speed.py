@@ -417,3 +417,49 @@ def test_help(benchmark):
 @pytest.mark.benchmark(group="amber-ruler --help")
 def test_help_baseline_typer_and_rich(benchmark):
     process(benchmark, "-c", "import typer, rich")
+
+
+def simulated_trials(trials=20_000, n=100, looks=5):
+    """20,000 trials of a design with looks, unit by unit: how the same numbers are had by drawing."""
+    rng = np.random.default_rng(1)
+    bounds = np.full(looks, 2.413)
+    first = np.full(trials, looks)
+    one, two = (rng.normal(mean, 1.0, (trials, n)) for mean in (0.4, 0.0))
+    for k in range(looks, 0, -1):
+        m = n * k // looks
+        a, b = one[:, :m], two[:, :m]
+        z = (a.mean(axis=1) - b.mean(axis=1)) / np.sqrt((a.var(axis=1, ddof=1) + b.var(axis=1, ddof=1)) / m)
+        first[np.abs(z) > bounds[k - 1]] = k
+    return np.mean(first < looks), np.bincount(first, minlength=looks + 1)
+
+
+DAYS = np.arange(1, 366) * 100.0
+YEAR = np.random.default_rng(2).normal(1, 0.1, (1_000, 365))
+LOOKS = {
+    "a design of 5 looks: boundaries, units, what it does, against 20,000 trials drawn": (
+        lambda: (ar.sequential.boundaries(5), 2 * (ar.sequential.boundaries(5).drift / 0.4) ** 2),
+        simulated_trials,
+    ),
+    "a plan of 5 looks by t tests, against 20,000 trials drawn": (
+        lambda: ar.plan.TwoMeans(sd=1).with_looks(5).sample_size(effect=0.4),
+        simulated_trials,
+    ),
+    "20 looks, against 5": (lambda: ar.sequential.boundaries(20), lambda: ar.sequential.boundaries(5)),
+    "a year of daily intervals for 1,000 metrics, against 10,000 scalar nct.cdf": (
+        lambda: ar.sequential.anytime(
+            ar.Summary(DAYS, YEAR, 2.0, "a"), ar.Summary(DAYS, 1.0, 2.0, "b"), tuned_for=50_000
+        ),
+        None,
+    ),
+}
+
+
+@pytest.mark.parametrize("role", ["subject", "baseline"])
+@pytest.mark.parametrize("group", LOOKS)
+def test_looks(benchmark, group, role):
+    from scipy.stats import nct
+
+    subject, drawn = LOOKS[group]
+    baseline = drawn or (lambda: [nct.cdf(2.1, 57.3, 1.2) for _ in range(10_000)])
+    benchmark.group = group
+    benchmark.pedantic(subject if role == "subject" else baseline, rounds=7, warmup_rounds=1)

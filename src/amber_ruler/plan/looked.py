@@ -7,7 +7,6 @@ from dataclasses import fields, replace
 from typing import TYPE_CHECKING
 
 import numpy as np
-from numpy.typing import NDArray
 
 from amber_ruler.numeric import normal, student
 from amber_ruler.numeric.gate import Floats
@@ -17,9 +16,11 @@ from amber_ruler.plan.planned import Units
 from amber_ruler.sequential import recursion
 from amber_ruler.sequential.boundaries import Boundaries
 from amber_ruler.sequential.operating import Operating, operating, power_at
-from amber_ruler.sequential.recursion import Path
+from amber_ruler.sequential.recursion import Path, Regions
 
-_MANY = 400  # degrees of freedom from which on the looks of a t test are those of a normal one, at its own power
+_MANY = 100  # degrees of freedom from which on a noncentral t is taken as normal
+_RARE = 4.0  # and from which deviate on
+_FAR = 9.0  # standard deviations to a boundary that is never met
 _ALIKE = 1e-6  # by how much standard errors under no effect and under the effect may differ
 
 if TYPE_CHECKING:
@@ -57,93 +58,107 @@ def average_share(design: Estimated, effect: Floats, units: Units) -> Floats:
 def _each(design: Estimated, effect: Floats, units: Units, of: Callable[[Path, Floats], Floats]) -> Floats:
     """Something of the path at each effect and number of units."""
     alpha = np.asarray(design._single_alpha(units))
-    drifts = drift(design, effect, units, alpha / sides_of(design))
-    near = _near(design, effect, units)
-    shape = np.broadcast_shapes(drifts.shape, alpha.shape, near.shape)
-    drifts, alpha, effect = (np.broadcast_to(v, shape) for v in (drifts, alpha, np.asarray(effect)))
-    near = np.broadcast_to(near, shape)
-    if shape and np.any(near):  # numbers of the design may be columns: each scenario is a design of its own
+    if _plain(design, effect, units):  # one path for all
+        drifts = np.maximum(drift(design, effect, units, alpha / sides_of(design)), -30.0)
+        shape = np.broadcast_shapes(drifts.shape, alpha.shape)
+        drifts, alpha = np.broadcast_to(drifts, shape), np.broadcast_to(alpha, shape)
         found = np.empty(shape)
-        for k in np.ndindex(shape):
-            one = _scenario(design, k, shape)
-            some = tuple(np.broadcast_to(u, shape)[k] for u in units)
-            found[k] = _each(one, np.asarray(effect[k]), tuple(map(np.asarray, some)), of)
+        for level in np.unique(alpha):
+            (plan,), mine = boundaries(design, level), alpha == level
+            found[mine] = of(recursion.walk(plan.regions), drifts[mine])
         return found
-    found = np.empty(shape)
+    shape = np.broadcast_shapes(np.shape(effect), alpha.shape, *(np.shape(u) for u in units))
+    alpha, found = np.broadcast_to(alpha, shape), np.empty(shape)
     for level in np.unique(alpha):
-        (plan,), mine = boundaries(design, level), alpha == level
-        path, at = recursion.walk(plan.regions), np.maximum(drifts[mine], -30.0)
-        if np.any(near):
-            path, single = path_under(design, plan, effect, units)
-            at = np.full(at.shape, single)
-        found[mine] = of(path, at)
+        (plan,) = boundaries(design, level)
+        regions, apart = _under(design, plan, np.asarray(effect), units)
+        for k in np.ndindex(shape):
+            if alpha[k] == level:
+                one = Regions(plan.fractions, *(None if part is None else part[k] for part in regions[:3]))
+                one = replace(one, wedge=plan.regions.wedge, futile_low=None if regions[3] is None else regions[3][k])
+                found[k] = of(recursion.walk(one, float(apart[k])), apart[k])
     return found
 
 
-def _scenario(design: Estimated, k: tuple[int, ...], shape: tuple[int, ...]) -> Estimated:
-    """One scenario of a design whose numbers are columns."""
-    own = {f.name: getattr(design, f.name) for f in fields(design) if f.init and f.name != "modifiers"}
-    return design._with_numbers({n: float(np.broadcast_to(v, shape)[k]) for n, v in own.items() if np.ndim(v)})
-
-
-def _near(design: Estimated, effect: Floats, units: Units) -> NDArray[np.bool_]:
-    """Where looks differ too much from a normal test's for one drift to stand for them: few units, or two errors."""
+def _plain(design: Estimated, effect: Floats, units: Units) -> bool:
+    """Whether the test is normal, with one standard error: then boundaries are the same under every effect."""
     _, null_error, error = _away(design, effect, units)
-    df = design._df(units)
-    few = np.asarray(False) if df is None else np.asarray(df) < _MANY
-    return np.asarray(few | (np.abs(null_error / error - 1) > _ALIKE))
+    return design._df(units) is None and bool(np.all(np.abs(null_error / error - 1) < _ALIKE))
 
 
 def path_under(design: Estimated, plan: Boundaries, effect: Floats, units: Units) -> tuple[Path, float]:
-    """The path under an effect, and its drift: each look by itself crosses as often as its own test does.
+    """The path under an effect, and its drift: each look by itself crosses as often as its own test does."""
+    (high, low, futile, start), apart = _under(design, plan, effect, units)
+    regions = Regions(plan.fractions, high, low, futile, plan.regions.wedge, start)
+    return recursion.walk(regions, float(apart)), float(apart)
+
+
+def _under(
+    design: Estimated, plan: Boundaries, effect: Floats, units: Units
+) -> tuple[tuple[Floats, Floats, Floats | None, Floats | None], Floats]:
+    """Boundaries above, below and of futility, the looks along a last axis, and the drift, under effects.
 
     A boundary is set so that the normal path is beyond it with the chance that the test of that look has, by the
     noncentral t or with the variance under the effect. Only how looks hang together is taken from the normal one.
     """
-    seen = _seen(design, plan, units)
-    size, _, error = _away(design, effect, units)
-    apart = float(size / error)
-    towards = apart * np.sqrt(plan.fractions)
+    own = {f.name: getattr(design, f.name) for f in fields(design) if f.init and f.name != "modifiers"}
+    wide = design._with_numbers({n: np.asarray(v)[..., None] for n, v in own.items() if np.ndim(v)})
+    effect = effect[..., None]
+    size, _, error = _away(wide, effect, tuple(np.asarray(u)[..., None] for u in units))
+    apart = size / error
+    seen, regions = _seen(design, plan, units), plan.regions
+    shape = np.broadcast_shapes(apart.shape, *(u.shape for u in seen))
+    apart, towards = np.broadcast_to(apart[..., 0], shape[:-1]), apart * np.sqrt(plan.fractions)
 
     def moved(bound: Floats, side: float) -> Floats:
-        """Bounds at which the path is beyond, on a side, as often as the test."""
-        finite = np.isfinite(bound)
-        chance = _beyond(design, effect, seen, np.where(finite, side * bound, 0.0), side)
-        z = np.where(chance < 0.5, -normal.quantile(np.maximum(chance, 1e-300)), -normal.quantile(chance))
-        return np.where(finite, side * z + towards, bound)
+        """Bounds at which the path is beyond, on a side, as often as the test; those far away stay where they are."""
+        there = np.broadcast_to(bound, shape)
+        near = np.isfinite(there) & (side * (there - towards) < _FAR)
+        if not np.any(near):
+            return there
+        z = _beyond(wide, effect, seen, np.where(near, side * there, 0.0), side)
+        return np.where(near, side * z + towards, there)
 
-    regions = plan.regions
     futile = start = None
     if regions.futile is not None:
         futile = moved(regions.futile, 1.0)
         start = np.where(np.isfinite(regions.futile), moved(-regions.futile, -1.0), np.inf) if regions.wedge else None
-    shifted = replace(
-        regions,
-        high=moved(regions.high, 1.0),
-        low=moved(regions.low, -1.0),
-        futile=futile,
-        futile_low=start,
-    )
-    return recursion.walk(shifted, apart), apart
+    return (moved(regions.high, 1.0), moved(regions.low, -1.0), futile, start), apart
 
 
 def _beyond(design: Estimated, effect: Floats, units: Units, bound: Floats, side: float) -> Floats:
-    """Chance that the test of each look by itself has a statistic beyond one with the nominal p of a z, on a side."""
+    """The normal deviate with the chance that the test of each look has to be beyond the nominal p of a z, on a side.
+
+    From 100 degrees of freedom on, and where it is small, a noncentral t is normal, to the first order of 1/df.
+    """
     from amber_ruler.plan.designs.estimated import imbalance, power_of_estimate
 
     size, null_error, error = _away(design, effect, units)
-    tail, df, own = normal.sf(bound), design._df(units), design._own_df(units)
-    growth = weight = np.ones((1, 1))
-    if df is not None and own is not None and design._modifier(change.Covariate) is not None:
+    df, own = design._df(units), design._own_df(units)
+    if df is None:
+        return np.asarray((bound * null_error - side * size) / error)
+    tail, apart = normal.sf(bound), side * size / error
+
+    def deviate(chance: Floats) -> Floats:
+        return np.asarray(-normal.quantile(np.clip(chance, 1e-300, 1 - 1e-16)))
+
+    if own is not None and design._modifier(change.Covariate) is not None:
         growth, weight = imbalance(own, np.asarray(effect))
-    beyond = power_of_estimate(side * size, growth * null_error, growth * error, df, tail, 0.0)
-    return np.asarray(np.clip((weight * beyond).sum(axis=0), 1e-300, 1 - 1e-16))
+        beyond = power_of_estimate(side * size, growth * null_error, growth * error, df, tail, 0.0)
+        return deviate((weight * beyond).sum(axis=0))
+    tail, df, apart = np.broadcast_arrays(tail, df, apart)
+    t = student.upper_quantile(tail, df)
+    z = np.asarray((t * (1 - 1 / (4 * df)) - apart) / np.sqrt(1 + t * t / (2 * df)))
+    few = (df < _MANY) & (z < _RARE)
+    if np.any(few):
+        z[few] = deviate(student.noncentral_sf(t[few], df[few], apart[few]))
+    return z
 
 
 def _seen(design: Estimated, plan: Boundaries, units: Units) -> Units:
-    """Analysed units at each look; at least what a test needs."""
+    """Analysed units at each look, along a last axis; at least what a test needs."""
     least = design._least() * design._cluster_size()
-    return tuple(np.maximum(np.ceil(plan.fractions * float(u) * (1 - 1e-14)), least) for u in units)
+    return tuple(np.maximum(np.ceil(plan.fractions * np.asarray(u)[..., None] * (1 - 1e-14)), least) for u in units)
 
 
 def drift(design: Estimated, effect: Floats, units: Units, tail: Floats) -> Floats:
@@ -189,7 +204,7 @@ def plan(design: Estimated, effect: float, units: Units, power: float) -> LookPl
         if margin is not None:
             edge = -margin.size if margin.good == "higher" else margin.size
         there = np.asarray(edge + share * (effect - edge))
-        if share and bool(np.any(_near(design, there, analysed))):
+        if share and not _plain(design, there, analysed):
             return operating(*path_under(design, looks, there, analysed), looks.drift, sides=sides)
         at = float(drift(design, there, analysed, tail)) if share else 0.0
         return operating(path, at, looks.drift, sides=sides)

@@ -62,7 +62,7 @@ class Design(Planned):
         n, reached = design._solve_n(value, target)
         if not np.isfinite(n):
             self._refuse_endless(float(value))
-        costs = design._costs(lambda d: d._total(d._recruits(d._solve_n(value, target)[0])))
+        costs = design._costs(lambda d: d._total(d._recruits(n if d is design else d._solve_n(value, target)[0])))
         notes = self._size_notes(value, target, n)
         return design._answer("sample size", value, self._recruits(n), target, costs, notes=notes, power=reached)
 
@@ -438,7 +438,8 @@ class Design(Planned):
             return ()
         found = [Cost("without modifiers", float(measure(replace(self, modifiers=margin))))]
         for k, last in enumerate(rest, start=1):
-            found.append(Cost(str(last), float(measure(replace(self, modifiers=(*margin, *rest[:k]))))))
+            design = self if k == len(rest) else replace(self, modifiers=(*margin, *rest[:k]))
+            found.append(Cost(str(last), float(measure(design))))
         return tuple(found)
 
     def _answer(

@@ -7,12 +7,12 @@ from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import ArrayLike
-from scipy import special
 
 from amber_ruler.errors import InputError
 from amber_ruler.numeric import gate
 from amber_ruler.numeric.gate import Floats
 from amber_ruler.results import Result
+from amber_ruler.sequential import mixtures
 
 
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False, repr=False)
@@ -102,13 +102,8 @@ def anytime_split(
     share = gate.positive("planned", [wanted[label] for label in labels])
     share = share / share.sum()
     total = float(len(labels)) if weight is None else float(gate.positive("weight", gate.single("weight", weight)))
-    mixed, n = (share * total)[:, None], seen.sum(axis=0)
-    log_e = (
-        special.gammaln(total)
-        - special.gammaln(total + n)
-        + (special.gammaln(mixed + seen) - special.gammaln(mixed)).sum(axis=0)
-        - special.xlogy(seen, share[:, None]).sum(axis=0)
-    )
+    mixed = (share * total)[:, None]
+    log_e = mixtures.log_counts_ratio(mixed, seen, share[:, None])
     p = np.minimum.accumulate(np.minimum(1.0, np.exp(np.minimum(-log_e, 0.0))))
     wrong = np.flatnonzero(p < alpha)
     return SplitWatch(

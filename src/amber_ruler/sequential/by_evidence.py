@@ -131,9 +131,9 @@ def stopping_by_evidence(
 
     Examples
     --------
-    >>> r = stopping_by_evidence(20, se=0.5, prior=(0.0, 1.0), effect=1.5)
+    >>> r = stopping_by_evidence(20, se=0.2, prior=(0.0, 1.0), effect=0.8)
     >>> round(r.none.misleading, 3), round(r.design.misleading, 3), round(r.none.expected_fraction, 2)
-    (0.064, 0.111, 0.56)
+    (0.129, 0.038, 0.49)
     """
     fractions = fractions_of(looks)
     se = float(gate.positive("se", gate.single("se", se)))

@@ -58,7 +58,7 @@ def looks_by_day(
     >>> kept = trips.digest("fare", by="form", day="day")
     >>> looks = looks_by_day(kept, "fare", treatment="short", control="current", days=[7, 14])
     >>> [round(look.estimate, 2) for look in looks]
-    [0.42, 0.9]
+    [1.58, 1.99]
     """
     from amber_ruler.measure import means, proportions
 

@@ -45,16 +45,27 @@ class Seen:
         """Chances of an outcome at or above this one, and at or below it, in stage-wise order.
 
         Stopping above early is the largest outcome, stopping below early the smallest; at one look z decides
-        (Tsiatis, Rosner & Mehta 1984).
+        (Tsiatis, Rosner & Mehta 1984). Having given up in the middle lies between.
         """
         path, k = self.path.near(drift), self.look
         at, gap = path.at(k, np.asarray(drift)), float(recursion.steps(path.regions.fractions)[k])
         limit, shift = self.z * math.sqrt(self.t), drift * gap**2
         found = path.chances(drift)
+        gave_up = float(found.futile[:k].sum())
         return (
-            float(found.above[:k].sum()) + recursion.above(at, gap, limit, shift),
-            float(found.below[:k].sum()) + recursion.above(at.turned, gap, -limit, -shift),
+            float(found.above[:k].sum()) + self._share_above * gave_up + recursion.above(at, gap, limit, shift),
+            float(found.below[:k].sum())
+            + (1 - self._share_above) * gave_up
+            + recursion.above(at.turned, gap, -limit, -shift),
         )
+
+    @property
+    def _share_above(self) -> float:
+        """Which share of those that gave up before lies above: below on one side; in the middle, where this does not."""
+        regions, k = self.path.regions, self.look
+        if not regions.wedge or self.z > regions.high[k]:
+            return 0.0
+        return 1.0 if self.z < regions.low[k] else 0.5
 
     def drift_with(self, chance: float) -> float:
         """The drift under which an outcome at or above this one has such a chance."""

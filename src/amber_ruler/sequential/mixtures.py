@@ -12,6 +12,7 @@ from scipy import special
 from amber_ruler.numeric import normal
 from amber_ruler.numeric.gate import Floats
 from amber_ruler.numeric.roots import bracketed_root
+from amber_ruler.numeric.stirling import stirling_error
 
 
 def log_e(z: Floats, ratio: Floats, *, sides: int) -> Floats:
@@ -45,6 +46,28 @@ def bounded_p(z: Floats, ratio: Floats) -> Floats:
     with np.errstate(divide="ignore", over="ignore"):
         found = np.sqrt(1 + ratio) / (2 * np.expm1(power))
     return np.where(z > 0, np.minimum(found, 1.0), 1.0)
+
+
+def log_counts_ratio(mixed: Floats, counts: Floats, shares: Floats) -> Floats:
+    """Log of a Dirichlet mixture's likelihood of counts over that of shares; kinds come first, the rest broadcasts.
+
+    With ln Γ(a + n) - ln Γ(a) taken as n ln n - n and a rest of the order of ln n, no digits are lost at any count.
+    """
+    n = counts.sum(axis=0)
+    expected = n * shares
+    with np.errstate(divide="ignore", invalid="ignore", over="ignore"):
+        away = (counts - expected) / expected
+        apart = np.where(expected > 0, expected * (special.xlog1py(1 + away, away) - away), counts * np.inf)
+    apart = np.where((expected == 0) & (counts == 0), 0.0, apart).sum(axis=0)
+    return np.asarray(_rest(mixed, counts).sum(axis=0) - _rest(mixed.sum(axis=0), n) + apart)
+
+
+def _rest(a: Floats, n: Floats) -> Floats:
+    """The logarithm of Γ(a + n)/Γ(a) less n ln n - n."""
+    x = a + n
+    some = np.where(n > 0, n, 1.0)
+    rest = some * np.log1p(a / some) + (a - 0.5) * np.log(x) - a + 0.5 * np.log(2 * np.pi) + stirling_error(x)
+    return np.where(n > 0, rest - special.gammaln(a), 0.0)
 
 
 def best_ratio(alpha: float, *, sides: int) -> float:

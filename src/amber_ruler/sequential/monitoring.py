@@ -160,10 +160,10 @@ def monitor(
     >>> from amber_ruler.sequential import boundaries
     >>> r = monitor(boundaries(5), [1.2, 2.9, 2.8])
     >>> r.decision, r.stopped_at, round(r.stagewise_p, 4)
-    ('stop: a difference', 3, 0.0055)
+    ('stop: a difference', 3, 0.0054)
     >>> r = monitor(boundaries(5), [1.2, 2.1], information=[0.25, 0.5])
     >>> r.decision, {name: round(chance, 3) for name, chance in r.conditional_power.items()}
-    ('go on', {'design': 0.864, 'trend': 0.884, 'none': 0.244})
+    ('go on', {'design': 0.906, 'trend': 0.921, 'none': 0.269})
     """
     rule, given = boundaries.rule, list(observed)
     if not given or len(given) > MOST_LOOKS:

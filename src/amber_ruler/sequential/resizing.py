@@ -85,7 +85,7 @@ def resized(
     --------
     >>> from amber_ruler.sequential import boundaries
     >>> resized(boundaries(5), effect=2.0, sd=10.0, n_treatment=60, n_control=60).n
-    400
+    399
     """
     effect = float(gate.finite("effect", gate.single("effect", effect)))
     if effect == 0:

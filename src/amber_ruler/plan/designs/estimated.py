@@ -92,7 +92,7 @@ class Estimated(Design):
         >>> from amber_ruler import plan
         >>> found = plan.TwoMeans(sd=20).ways_to_look(effect=1.3)
         >>> [(way.n_total, round(way.expected_planned)) for way in found.ways[::3]]
-        [(7434, 7434), (11590, 7219)]
+        [(7434, 7434), (12802, 8218)]
         """
         value, target = self._effect(effect), self._target(gate.single("power", power))
         if self._modifier(change.Margin) is not None:
@@ -188,6 +188,8 @@ class Estimated(Design):
         error = self._errors(effect, np.asarray(0.0), self._analysed(self._recruits(np.asarray(some))))[1]
         with np.errstate(over="ignore", divide="ignore"):
             n = some * (z * error / gap) ** 2
+        if self._modifier(change.LookSchedule) is not None:
+            n = n * looked.boundaries(self, np.min(self._single_alpha(self._recruits(n))))[0].inflation
         return np.broadcast_to(n + 1, np.broadcast_shapes(n.shape, target.shape))
 
     def _where_to_look(self, sign: float | None) -> tuple[float, Floats, Floats]:
