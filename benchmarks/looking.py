@@ -22,26 +22,26 @@ Made by `python benchmarks/looking.py`, in about five minutes. Each rate stands 
 
 ## Plans whose looks are t tests
 
-At each look the p-value of the t test is held against the nominal p of the boundary. {runs:,} tests a row, drawn from normal
-values; *n* is units in each group at the end. The formula sets each look's boundary so that it is crossed as often as
-that look's own t test, and takes only the dependence between looks from the normal path.
+At each look the p-value of the t test is held against the nominal p of the boundary. {runs:,} tests a row, drawn
+from normal values; *n* is units in each group at the end. The formula sets each look's boundary so that it is
+crossed as often as that look's own t test, and takes only the dependence between looks from the normal path.
 
 | looks | n | effect (d) | crosses, % | by the formula, % | units on average | by the formula |
 | --- | --- | --- | --- | --- | --- | --- |"""
 STAGES = """
 ## After stopping
 
-Paths with {count:,} tests a row, two-sided, alpha 0.05, three looks at 30, 70 and 100 % of the information. *Covered* is how
-often the interval in stage-wise order holds the true effect; the means are of the estimate as seen, of the median-unbiased
-and of the bias-adjusted one, in units of the drift.
+Paths with {count:,} tests a row, two-sided, alpha 0.05, three looks at 30, 70 and 100 % of the information.
+*Covered* is how often the interval in stage-wise order holds the true effect; the means are of the estimate as
+seen, of the median-unbiased and of the bias-adjusted one, in units of the drift.
 
 | spending | drift | covered, % | mean, seen | median-unbiased | bias-adjusted |
 | --- | --- | --- | --- | --- | --- |"""
 MOMENTS = """
 ## At any moment
 
-{count:,} tests without an effect a row, looked at after each of 10,000 units (shares every 20): how often alpha = 5 % is
-passed at any of them.
+{count:,} tests without an effect a row, looked at after each of 10,000 units (shares every 20): how often alpha = 5
+% is passed at any of them.
 
 | answer | rejects at any moment, % |
 | --- | --- |"""
@@ -63,7 +63,8 @@ def plans() -> None:
                 said = design.power(n=n, effect=effect or 1e-9)
                 looks = said.looks.under_planned
                 print(
-                    f"| {name} | {n} | {effect:.2f} | {100 * s.rate:.2f} ± {100 * s.error:.2f} | {100 * looks.power:.2f} |"
+                    f"| {name} | {n} | {effect:.2f} | {100 * s.rate:.2f} ± {100 * s.error:.2f} |"
+                    f" {100 * looks.power:.2f} |"
                     f" {s.mean_total:.1f} ± {s.mean_error:.1f} | {looks.expected_fraction * 2 * n:.1f} |",
                     flush=True,
                 )

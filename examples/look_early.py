@@ -26,8 +26,8 @@ print(watched, "\n")
 print(watched.latest.sentence(), "\n")
 
 # Fares, sharpened by what travellers spent before: every day is a look, and none needs a plan.
-daily = sequential.looks_by_day(kept, "fare", treatment="short", control="current", method=ar.adjust.cuped, value="fare",
-                                covariate="prior_spend")  # fmt: skip
+sharp = {"method": ar.adjust.cuped, "value": "fare", "covariate": "prior_spend"}
+daily = sequential.looks_by_day(kept, "fare", treatment="short", control="current", **sharp)
 anytime = sequential.anytime(daily, tuned_for=8_000)
 print(anytime.sentence(), "\n")
 

@@ -181,11 +181,11 @@ def test_bets_are_those_of_the_paper():
 
 
 def test_errors_over_ten_thousand_looks():
-    """1,000 paths of 10,000 units without an effect, looked at after each: the error stays below alpha."""
+    """400 paths of 10,000 units without an effect, looked at after each: the error stays below alpha."""
     rng, alpha = np.random.default_rng(7), 0.05
     n = np.arange(1, 10_001)
     wrong = {"normal": 0, "greater": 0, "share": 0, "split": 0}
-    runs = 1_000
+    runs = 400
     for _ in range(runs):
         mean = np.cumsum(rng.normal(size=10_000)) / n
         wrong["normal"] += anytime((mean, 1 / np.sqrt(n)), tau=0.1).p_value[-1] < alpha
@@ -195,7 +195,7 @@ def test_errors_over_ten_thousand_looks():
         wrong["split"] += anytime_split({"a": s, "b": n - s}, planned={"a": 3, "b": 7}, alpha=alpha).p_value[-1] < alpha
     for name, count in wrong.items():
         assert count / runs < alpha + 3 * np.sqrt(alpha * (1 - alpha) / runs), name
-    assert wrong["normal"] > 5  # it is no test that never rejects
+    assert wrong["normal"] > 1  # it is no test that never rejects
 
 
 def test_the_split_watched():

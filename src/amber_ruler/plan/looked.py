@@ -18,8 +18,8 @@ from amber_ruler.sequential.boundaries import Boundaries
 from amber_ruler.sequential.operating import Operating, operating, power_at
 from amber_ruler.sequential.recursion import Path, Regions
 
-_MANY = 100  # degrees of freedom from which on a noncentral t is taken as normal
-_RARE = 4.0  # and from which deviate on
+_MANY = 60  # degrees of freedom from which on a noncentral t is taken as normal
+_RARE = 3.0  # and from which deviate on
 _FAR = 9.0  # standard deviations to a boundary that is never met
 _ALIKE = 1e-6  # by how much standard errors under no effect and under the effect may differ
 
@@ -74,9 +74,7 @@ def _each(design: Estimated, effect: Floats, units: Units, of: Callable[[Path, F
         regions, apart = _under(design, plan, np.asarray(effect), units)
         for k in np.ndindex(shape):
             if alpha[k] == level:
-                one = Regions(plan.fractions, *(None if part is None else part[k] for part in regions[:3]))
-                one = replace(one, wedge=plan.regions.wedge, futile_low=None if regions[3] is None else regions[3][k])
-                found[k] = of(recursion.walk(one, float(apart[k])), apart[k])
+                found[k] = of(recursion.walk(regions.scenario(k), float(apart[k])), apart[k])
     return found
 
 
@@ -88,15 +86,12 @@ def _plain(design: Estimated, effect: Floats, units: Units) -> bool:
 
 def path_under(design: Estimated, plan: Boundaries, effect: Floats, units: Units) -> tuple[Path, float]:
     """The path under an effect, and its drift: each look by itself crosses as often as its own test does."""
-    (high, low, futile, start), apart = _under(design, plan, effect, units)
-    regions = Regions(plan.fractions, high, low, futile, plan.regions.wedge, start)
+    regions, apart = _under(design, plan, effect, units)
     return recursion.walk(regions, float(apart)), float(apart)
 
 
-def _under(
-    design: Estimated, plan: Boundaries, effect: Floats, units: Units
-) -> tuple[tuple[Floats, Floats, Floats | None, Floats | None], Floats]:
-    """Boundaries above, below and of futility, the looks along a last axis, and the drift, under effects.
+def _under(design: Estimated, plan: Boundaries, effect: Floats, units: Units) -> tuple[Regions, Floats]:
+    """Where the paths under some effects stop, the looks along a last axis, and their drifts.
 
     A boundary is set so that the normal path is beyond it with the chance that the test of that look has, by the
     noncentral t or with the variance under the effect. Only how looks hang together is taken from the normal one.
@@ -123,13 +118,14 @@ def _under(
     if regions.futile is not None:
         futile = moved(regions.futile, 1.0)
         start = np.where(np.isfinite(regions.futile), moved(-regions.futile, -1.0), np.inf) if regions.wedge else None
-    return (moved(regions.high, 1.0), moved(regions.low, -1.0), futile, start), apart
+    high, low = moved(regions.high, 1.0), moved(regions.low, -1.0)
+    return replace(regions, high=high, low=low, futile=futile, futile_low=start), apart
 
 
 def _beyond(design: Estimated, effect: Floats, units: Units, bound: Floats, side: float) -> Floats:
     """The normal deviate with the chance that the test of each look has to be beyond the nominal p of a z, on a side.
 
-    From 100 degrees of freedom on, and where it is small, a noncentral t is normal, to the first order of 1/df.
+    From 60 degrees of freedom on, and where it is small, a noncentral t is normal, to the first order of 1/df.
     """
     from amber_ruler.plan.designs.estimated import imbalance, power_of_estimate
 
@@ -149,7 +145,7 @@ def _beyond(design: Estimated, effect: Floats, units: Units, bound: Floats, side
     tail, df, apart = np.broadcast_arrays(tail, df, apart)
     t = student.upper_quantile(tail, df)
     z = np.asarray((t * (1 - 1 / (4 * df)) - apart) / np.sqrt(1 + t * t / (2 * df)))
-    few = (df < _MANY) & (z < _RARE)
+    few = ((df < _MANY) & (z < _RARE)) | (df.shape[-1] == 1)
     if np.any(few):
         z[few] = deviate(student.noncentral_sf(t[few], df[few], apart[few]))
     return z

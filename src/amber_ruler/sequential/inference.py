@@ -61,7 +61,7 @@ class Seen:
 
     @property
     def _share_above(self) -> float:
-        """Which share of those that gave up before lies above: below on one side; in the middle, where this does not."""
+        """Which share of those that gave up before lies above: none on one side; around 0 it is beyond this."""
         regions, k = self.path.regions, self.look
         if not regions.wedge or self.z > regions.high[k]:
             return 0.0

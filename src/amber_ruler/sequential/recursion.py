@@ -164,6 +164,11 @@ class Regions:
             return [(low, start), (end, high)]
         return [(max(float(self.futile[k]) * root, low), high)]
 
+    def scenario(self, k: tuple[int, ...]) -> Regions:
+        """One of many, where the looks are the last axis."""
+        futile, start = (None if edge is None else edge[k] for edge in (self.futile, self.futile_low))
+        return Regions(self.fractions, self.high[k], self.low[k], futile, self.wedge, start)
+
     @property
     def shallow(self) -> bool:
         """Whether there is no boundary below."""

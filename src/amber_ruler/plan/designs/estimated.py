@@ -189,7 +189,7 @@ class Estimated(Design):
         with np.errstate(over="ignore", divide="ignore"):
             n = some * (z * error / gap) ** 2
         if self._modifier(change.LookSchedule) is not None:
-            n = n * looked.boundaries(self, np.min(self._single_alpha(self._recruits(n))))[0].inflation
+            n = n * looked.boundaries(self, np.atleast_1d(self._single_alpha(self._recruits(n))))[0].inflation
         return np.broadcast_to(n + 1, np.broadcast_shapes(n.shape, target.shape))
 
     def _where_to_look(self, sign: float | None) -> tuple[float, Floats, Floats]:
