@@ -93,6 +93,7 @@ def test_running_intervals_and_every_door():
     assert anytime(each, tuned_for=4000).interval.low == pytest.approx(row.interval.low, rel=1e-12)
     assert ar.Result.from_json(row.to_json()) == row
     assert len(row.to_frame()) == 60
+    assert row.plot().get_xlabel() == "moment"
     assert "however often" in row.sentence()
     moved = anytime((np.array([3.0, -3.0]), np.array([0.1, 0.1])), tau=1.0)
     assert moved.anytime.empty.tolist() == [False, True]
@@ -174,6 +175,7 @@ def test_bets_are_those_of_the_paper():
     kept = grid[~out]
     assert abs(r.interval.low[-1] - kept[0]) < 0.0011
     assert abs(r.interval.high[-1] - kept[-1]) < 0.0011
+    assert anytime_mean(x).plot().get_xscale() == "log"
     scaled = anytime_mean(10 + 40 * x, at=[20, 150], alpha=alpha, bounds=(10, 50))
     assert scaled.interval.low == pytest.approx(10 + 40 * r.interval.low, rel=1e-9)
     assert ((r.p_value < alpha) == ~r.interval.contains(0.5)).all()

@@ -204,6 +204,12 @@ def test_a_digest_by_day_gives_looks():
     trips = ar.table(ar.demo.path("travellers"))
     kept = trips.digest(["fare", "booked"], by="form", day="day", covariates="prior_spend")
     looks = looks_by_day(kept, "fare", treatment="short", control="current", days=[7, 14])
+    from_rows = looks_by_day(trips, "fare", by="form", day="day", treatment="short", control="current", days=[7, 14])
+    assert [one.estimate for one in from_rows] == [one.estimate for one in looks]
+    with pytest.raises(InputError, match="hold the variant and the day"):
+        looks_by_day(trips, "fare", treatment="short", control="current")
+    with pytest.raises(InputError, match="knows its own columns"):
+        looks_by_day(kept, "fare", by="form", treatment="short", control="current")
     rows = trips.where("day", at_most=14).samples("fare", by="form")
     assert looks[1].estimate == pytest.approx(means(rows["short"], rows["current"]).estimate, rel=1e-12)
     assert looks_by_day(kept, "booked", treatment="short", control="current", days=[7])[0].quantity == "share"

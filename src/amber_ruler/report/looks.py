@@ -11,13 +11,16 @@ from amber_ruler.report import palette
 from amber_ruler.report.drawing import finish, new_axes
 from amber_ruler.report.numbers import p_value
 from amber_ruler.report.views.measured import amounts
+from amber_ruler.results import Comparison
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
 
     from amber_ruler.numeric.gate import Floats
+    from amber_ruler.results import Measurement
     from amber_ruler.sequential import Boundaries, Monitoring
 
+_LONG = 100.0  # times as many units at the last moment as at the first, from which on they stand on a log scale
 _MOST = 6.0  # a boundary further out is drawn as an arrow at the edge
 
 
@@ -69,6 +72,60 @@ def draw_path(result: Monitoring, ax: Axes | None = None) -> Axes:
     _scales(axes, top, -top)
     sides = "two-sided" if result.sides == 2 else "one-sided"
     return finish(axes, f"{result.title}{name}, {sides}, alpha {result.alpha:g} over all looks")
+
+
+def draw_moments(result: Measurement, ax: Axes | None = None) -> Axes:
+    """The estimate at every moment in the band of what holds by then, and the band of the moment by itself."""
+    axes, part = new_axes(ax), result.anytime
+    factor = 100.0 if result.percent else 1.0
+    at, named = _places(result)
+    low, high = (factor * np.asarray(end, float) for end in (result.interval.low, result.interval.high))
+    estimate = factor * np.asarray(result.estimate, float)
+    null = factor * float(np.min(result.null))
+    seen = np.concatenate([e[np.isfinite(e)] for e in (estimate, low[at.size // 8 :], high[at.size // 8 :])])
+    room = 0.15 * float(np.ptp(seen)) + 1e-12
+    floor, roof = min(float(seen.min()), null) - room, max(float(seen.max()), null) + room
+    axes.axhline(null, color=palette.INK, linewidth=1.2, zorder=1)
+    axes.fill_between(
+        at, np.clip(low, floor, roof), np.clip(high, floor, roof), color=palette.SAND, zorder=0, label="holds by now"
+    )
+    if part is not None:
+        for end, said in ((part.now.low, "of the moment by itself"), (part.now.high, None)):
+            shown = np.clip(factor * np.asarray(end, float), floor, roof)
+            axes.plot(at, shown, ":", color=palette.STONE, linewidth=1.2, label=said)
+    axes.plot(at, estimate, "-", color=palette.AMBER, linewidth=2.4, zorder=3, label="estimate")
+    out = np.flatnonzero(np.asarray(result.p_value) < result.alpha)
+    if out.size:
+        k = int(out[0])
+        said = f"first beyond {null:g}: {named} {result.axis.labels[k] if result.axis else k + 1}"
+        axes.plot([at[k]], [estimate[k]], "o", color=palette.SEA, markersize=12, markeredgecolor="white", zorder=4,
+                  label=said)  # fmt: skip
+    axes.set_ylim(floor, roof)
+    value = f"{estimate[-1]:.3g} ({low[-1]:.3g} to {high[-1]:.3g})".replace("-", "−")
+    axes.annotate(value, (at[-1], estimate[-1]), xytext=(-6, 10), textcoords="offset points", ha="right", fontsize=11,
+                  color=palette.INK, fontweight="bold")  # fmt: skip
+    who = f"{result.treatment} − {result.control}" if isinstance(result, Comparison) else getattr(result, "label", "")
+    unit = (" (pp)" if isinstance(result, Comparison) else " (%)") if result.percent else ""
+    usual = "difference" if isinstance(result, Comparison) else result.quantity
+    axes.set_ylabel(f"{result.metric or usual}, {who}{unit}", color=palette.INK)
+    axes.set_xlabel(named, color=palette.INK)
+    if at[-1] > _LONG * at[0] > 0:
+        axes.set_xscale("log")
+        axes.xaxis.set_major_formatter(lambda v, _: f"{v:,.0f}")
+    axes.legend(frameon=False, labelcolor=palette.INK, loc="upper right")
+    return finish(axes, f"{result.title}, alpha {result.alpha:g}")
+
+
+def _places(result: Measurement) -> tuple[Floats, str]:
+    """Where the moments stand: at their labels, where those are numbers."""
+    size = np.size(result.estimate)
+    if result.axis is None:
+        return np.arange(1.0, size + 1), "moment"
+    try:
+        found = np.array([float(label) for label in result.axis.labels])
+    except ValueError:
+        return np.arange(1.0, size + 1), result.axis.name
+    return found, result.axis.name
 
 
 def _bounds(axes: Axes, plan: Boundaries) -> float:

@@ -163,7 +163,7 @@ def boundaries(
         Units that arrive each day, or on the first, second, ... day: `looks` are then days.
     planned : float, optional
         Units of the whole test, with `per_day`; those that are there at the last look unless given.
-    alpha : float, between 0 and 0.5
+    alpha : float, above 0 and up to 0.5
         Error rate over all looks, of both sides together.
     power : float, between alpha and 1
         Chance to find the planned effect: of either side, or of the upper one.
@@ -280,7 +280,7 @@ def _rule(
     power: float,
 ) -> Rule:
     """What was asked, looked at."""
-    alpha = float(gate.between("alpha", gate.single("alpha", alpha), 0, 0.5))
+    alpha = rate("alpha", alpha)
     if sides not in (1, 2) or isinstance(sides, bool):
         raise InputError.rule("sides", sides, "1 or 2")
     power = float(gate.between("power", gate.single("power", power), 0, 1))
@@ -289,7 +289,7 @@ def _rule(
     if harm is not None:
         if sides == 2:
             raise InputError("harm is the error rate of the lower side by itself: say sides=1 for the upper.")
-        harm = float(gate.between("harm", gate.single("harm", harm), 0, 0.5))
+        harm = rate("harm", harm)
     if interim is not None and shape != "haybittle-peto":
         raise InputError("interim is of the shape 'haybittle-peto': leave it out.", name="interim", value=interim)
     if shape is not None:
@@ -334,6 +334,12 @@ def _rule(
         own=named[2],
         own_futility=gives_up[2],
     )
+
+
+def rate(name: str, value: float) -> float:
+    """An error rate: above 0, and up to one half."""
+    number = gate.single(name, value)
+    return 0.5 if number == 0.5 else float(gate.between(name, number, 0, 0.5))
 
 
 def _calendar(

@@ -9,11 +9,11 @@ from typing import Literal
 import numpy as np
 
 from amber_ruler.errors import InputError
-from amber_ruler.numeric import gate, normal
+from amber_ruler.numeric import normal
 from amber_ruler.numeric.gate import Floats
 from amber_ruler.results import Result
 from amber_ruler.sequential import recursion
-from amber_ruler.sequential.boundaries import fractions_of
+from amber_ruler.sequential.boundaries import fractions_of, rate
 
 
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False, repr=False)
@@ -47,7 +47,7 @@ def peeking(looks: int | Sequence[float], *, sides: Literal[1, 2] = 2, alpha: fl
         A number of equally spaced looks, or rising information fractions in (0, 1].
     sides : 2 or 1
         Whether each look stops for a difference in either direction, or in one.
-    alpha : float, between 0 and 0.5
+    alpha : float, above 0 and up to 0.5
         What the p-value of each look is held against.
 
     Returns
@@ -64,7 +64,7 @@ def peeking(looks: int | Sequence[float], *, sides: Literal[1, 2] = 2, alpha: fl
     [0.05, 0.083, 0.107, 0.126, 0.142]
     """
     fractions = fractions_of(looks)
-    alpha = float(gate.between("alpha", alpha, 0, 0.5))
+    alpha = rate("alpha", alpha)
     if sides not in (1, 2) or isinstance(sides, bool):
         raise InputError.rule("sides", sides, "1 or 2")
     high = np.full(fractions.size, float(normal.upper_quantile(alpha / sides)))

@@ -565,6 +565,10 @@ def figure(result: Measurement, ruler: Callable[[Any], Ruler], ax: Axes | None) 
 
     if result.trace is not None:
         return beliefs.evidence_along(result, result.trace, ax)
+    if result.anytime is not None and np.ndim(result.estimate) == 1:
+        from amber_ruler.report.looks import draw_moments
+
+        return draw_moments(result, ax)
     part = result.evidence
     if part is not None and part.curves is not None and np.ndim(result.estimate) == 0:
         return beliefs.prior_and_posterior(result, part.curves, ruler(result), ax)
