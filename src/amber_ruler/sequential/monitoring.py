@@ -4,26 +4,25 @@ from __future__ import annotations
 
 import math
 from collections.abc import Sequence
-from dataclasses import dataclass, field, replace
-from typing import Any, TypeAlias
+from dataclasses import dataclass, field
+from typing import Any
 
 import numpy as np
 
 from amber_ruler.errors import InputError
 from amber_ruler.numeric import gate, normal
 from amber_ruler.numeric.gate import Floats
-from amber_ruler.results import Axis, Comparison, Interval, Looks, Result, Test
+from amber_ruler.results import Comparison, Interval, Result
 from amber_ruler.results.result import HIDDEN
 from amber_ruler.sequential import recursion
-from amber_ruler.sequential.boundaries import MOST_LOOKS, Boundaries, applied
+from amber_ruler.sequential.boundaries import MOST_LOOKS, Boundaries
+from amber_ruler.sequential.deciding import Found, compared
 from amber_ruler.sequential.inference import Ahead, Seen
+from amber_ruler.sequential.observed import Look, Observed, fractions_seen, look_of, plan_at
 from amber_ruler.sequential.recursion import Path, Regions
 
 GO_ON, STOP, HARM = "go on", "stop: a difference", "stop: harm"
 FUTILE, END = "stop: no difference to expect", "end: no difference shown"
-_CLOSEST = 1e-4
-
-Observed: TypeAlias = float | Comparison | tuple[float, float]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False, repr=False)
@@ -168,10 +167,10 @@ def monitor(
     rule, given = boundaries.rule, list(observed)
     if not given or len(given) > MOST_LOOKS:
         raise InputError(f"observed must hold 1 to {MOST_LOOKS} looks, got {len(given)}.")
-    looks = [_look(one, rule.sides) for one in given]
+    looks = [look_of(one, rule.sides) for one in given]
     z = np.array([look.z for look in looks])
-    fractions = _fractions(boundaries, looks, information, maximum)
-    plan, spending = _plan(boundaries, fractions, last=last)
+    fractions = fractions_seen(boundaries, looks, information, maximum)
+    plan, spending = plan_at(boundaries, fractions, last=last)
     size, over = z.size, plan.fractions.size
     done = bool(last or fractions[-1] >= 1)
     high, low, futility = plan.z[:size], plan.lower[:size], plan.futility
@@ -186,7 +185,7 @@ def monitor(
     path = recursion.walk(Regions(plan.fractions, plan.z, plan.lower, futile, rule.sides == 2))
     found = _found(path, plan, z, stopped, decision)
     ahead = _ahead(plan, path, z, looks, prior) if decision == GO_ON else {}
-    comparisons, latest = _compared(plan, looks, nominal, levels, decision, stopped, over, found)
+    comparisons, latest = compared(plan, looks, nominal, levels, decision, stopped, over, found)
     return Monitoring(
         title=f"Look {size} of {over}",
         method=boundaries.method,
@@ -214,118 +213,6 @@ def monitor(
     )
 
 
-@dataclass(frozen=True, slots=True)
-class _Look:
-    """One look: z, estimate and standard error from no effect, and the comparison where there is one."""
-
-    z: float
-    estimate: float | None = None
-    se: float | None = None
-    comparison: Comparison | None = None
-
-    @property
-    def null(self) -> float:
-        return 0.0 if self.comparison is None else float(self.comparison.null)
-
-    @property
-    def units(self) -> float | None:
-        if self.comparison is None:
-            return None
-        groups = self.comparison.groups[:1] if self.comparison.paired else self.comparison.groups[:2]
-        return sum(float(g.n) for g in groups)
-
-
-def _look(one: Observed, sides: int) -> _Look:
-    if isinstance(one, Comparison):
-        return _Look(_z_of(one, sides), float(one.estimate), None if one.se is None else float(one.se), one)
-    if np.ndim(one):
-        pair = gate.finite("observed", one)
-        if pair.shape != (2,):
-            raise InputError.rule("observed", one, "a z, a Comparison, or an estimate and its standard error")
-        se = float(gate.positive("standard error", pair[1]))
-        return _Look(float(pair[0]) / se, float(pair[0]), se)
-    return _Look(float(gate.finite("observed", one)))
-
-
-def _z_of(one: Comparison, sides: int) -> float:
-    if one.p_value is None or np.ndim(one.p_value) or one.scale == "ratio":
-        raise InputError("A look needs one comparison with a p-value, and a difference, not a ratio.", name="observed")
-    if one.alternative == "two-sided":
-        # The tail of a t is that of its normal deviate: half the p-value, on the side of the estimate.
-        return float(np.sign(float(one.estimate) - float(one.null)) * normal.upper_quantile(float(one.p_value) / 2))
-    if sides == 2 or one.alternative != "greater":
-        raise InputError("A look needs a two-sided comparison; with sides=1 one that is greater will do.")
-    return float(normal.upper_quantile(float(one.p_value)))
-
-
-def _fractions(
-    plan: Boundaries, looks: list[_Look], information: Sequence[float] | None, maximum: float | None
-) -> Floats:
-    """The share of the planned information at each look."""
-    size = len(looks)
-    if information is None and maximum is None:
-        if size > plan.fractions.size:
-            said = f"observed must hold 1 to {plan.fractions.size} looks, as planned, got {size}."
-            raise InputError(f"{said} Give information= to say when they came.")
-        return plan.fractions[:size]
-    if information is None:
-        units = [look.units for look in looks]
-        precise = [None if look.se is None else look.se**-2 for look in looks]
-        held = precise if None in units else units
-        if None in held:
-            raise InputError("A z says nothing of information: give information= for each look.")
-        information = [float(v) for v in held if v is not None]
-    found = gate.positive("information", list(information))
-    if found.shape != (size,):
-        raise InputError(f"information must have one number for each of the {size} looks, got {found.size}.")
-    if maximum is not None:
-        found = found / float(gate.positive("maximum", gate.single("maximum", maximum)))
-    for k in range(1, size):
-        if found[k] < found[k - 1]:
-            raise InputError(
-                f"Information shrinks from look {k} to look {k + 1} ({found[k - 1]:.4g} to {found[k]:.4g} of what was"
-                " planned): were data removed? Looks are at all units so far.",
-                name="information",
-            )
-        if found[k] - found[k - 1] < _CLOSEST:
-            raise InputError(f"Looks {k} and {k + 1} lie too close together to be told apart: leave one out.")
-        if found[k - 1] >= 1:
-            raise InputError(f"At look {k} the test had all its information, and ended: no look follows.")
-    return found
-
-
-def _plan(planned: Boundaries, fractions: Floats, *, last: bool) -> tuple[Boundaries, Floats]:
-    """The rule at the looks as they came and those still to come, and when each spends."""
-    rule, size = planned.rule, fractions.size
-    if size <= planned.fractions.size and np.array_equal(fractions, planned.fractions[:size]) and not last:
-        return planned, planned.fractions
-    ends = last or fractions[-1] >= 1
-    # The looks so far stand for as many planned ones; those to come are the later ones, and in any case the end.
-    later = np.append(planned.fractions[size:], planned.fractions[-1])
-    rest = np.unique(later[later > fractions[-1] + _CLOSEST])
-    looks = fractions if ends else np.concatenate([fractions, rest])
-    if rule.shape is not None:
-        known = planned.fractions
-        early = fractions[:-1] if ends else fractions
-        if early.size > known.size or not np.allclose(early, known[: early.size], rtol=0, atol=1e-6):
-            raise InputError(
-                "A classical shape is made for its planned looks: for other times plan with a spending function.",
-                name="information",
-            )
-        if ends and size != known.size:
-            raise InputError("A classical shape can't end short of its looks: plan with a spending function.")
-        return applied(rule, looks), looks
-    skip = tuple(k for k in rule.skip if k < looks.size)
-    futile = tuple(k for k in rule.futility_skip if k < looks.size)
-    if not ends and looks[-1] < 1:
-        rule = replace(rule, futility=None, own_futility=None)
-    if looks.size == 1 or (rule.futility and not set(range(1, looks.size)) - set(futile)):
-        rule = replace(rule, futility=None, own_futility=None, binding=False)
-    return applied(replace(rule, skip=skip, futility_skip=futile), looks, last=ends), (
-        np.append(looks[:-1], 1.0) if ends else looks
-    )
-
-
 def _decided(plan: Boundaries, z: Floats, crossed: int | None, *, done: bool) -> tuple[str, int | None]:
     """What the looks allow, and the look at which the test ended."""
     size = z.size
@@ -350,26 +237,7 @@ def _settled(p: float, alpha: float, *, below: bool) -> float:
     return float(np.nextafter(alpha, 0)) if below else alpha
 
 
-@dataclass(frozen=True, slots=True)
-class _Found:
-    """Inference at the end, on the scale of the drift."""
-
-    p: float
-    drift: float
-    interval: Interval
-    adjusted: float
-
-    @property
-    def fields(self) -> dict[str, Any]:
-        return {
-            "stagewise_p": self.p,
-            "drift": self.drift,
-            "drift_interval": self.interval,
-            "drift_adjusted": self.adjusted,
-        }
-
-
-def _found(path: Path, plan: Boundaries, z: Floats, stopped: int | None, decision: str) -> _Found | None:
+def _found(path: Path, plan: Boundaries, z: Floats, stopped: int | None, decision: str) -> Found | None:
     if stopped is None or (plan.sides == 2 and plan.rule.binding and decision == FUTILE):
         return None
     seen, alpha = Seen(path, stopped - 1, float(z[stopped - 1])), plan.alpha
@@ -378,11 +246,11 @@ def _found(path: Path, plan: Boundaries, z: Floats, stopped: int | None, decisio
     p = _settled(p, alpha, below=decision == STOP)
     low = seen.drift_with(alpha / plan.sides)
     high = seen.drift_with(1 - alpha / 2) if plan.sides == 2 else math.inf
-    return _Found(p, seen.drift_with(0.5), Interval(low, high, 1 - alpha), seen.bias_adjusted())
+    return Found(p, seen.drift_with(0.5), Interval(low, high, 1 - alpha), seen.bias_adjusted())
 
 
 def _ahead(
-    plan: Boundaries, path: Path, z: Floats, looks: list[_Look], prior: tuple[float, float] | None
+    plan: Boundaries, path: Path, z: Floats, looks: list[Look], prior: tuple[float, float] | None
 ) -> dict[str, Any]:
     """Chances of what is still to come."""
     size, t, now = z.size, float(plan.fractions[z.size - 1]), float(z[-1])
@@ -406,179 +274,14 @@ def _ahead(
     }
 
 
-def _compared(
-    plan: Boundaries,
-    looks: list[_Look],
-    nominal: Floats,
-    levels: Floats,
-    decision: str,
-    stopped: int | None,
-    over: int,
-    found: _Found | None,
-) -> tuple[Comparison | None, Comparison | None]:
-    """All looks on an axis, and the one that decides."""
-    if any(look.estimate is None for look in looks):
-        return None, None
-    asked = [_asked(plan, look, k) for k, look in enumerate(looks)]
-    each = [_repeated(plan, look, k, again) for k, (look, again) in enumerate(zip(looks, asked, strict=True))]
-    size, at = len(looks), (len(looks) if stopped is None else stopped) - 1
-    running = np.minimum.accumulate(levels)
-    part: dict[str, Any] = {
-        "planned": over,
-        "alpha": plan.alpha,
-        "decision": decision,
-    }
-    own = Looks(
-        look=at + 1,
-        fraction=float(plan.fractions[at]),
-        boundary=float(plan.z[at]),
-        nominal_p=float(nominal[at]),
-        repeated_p=float(levels[at]),
-        running_p=float(running[at]),
-        repeated=each[at],
-        **part,
-    )
-    chosen, scale = looks[at], None
-    if found is not None and chosen.se is not None:
-        scale = chosen.se * _stretch(chosen) * math.sqrt(float(plan.fractions[at]))
-        own = replace(
-            own,
-            stagewise_p=found.p,
-            stagewise=Interval(
-                chosen.null + found.interval.low * scale, chosen.null + found.interval.high * scale, 1 - plan.alpha
-            ),
-            median_unbiased=chosen.null + found.drift * scale,
-            bias_adjusted=chosen.null + found.adjusted * scale,
-        )
-    ended = own.stagewise is not None
-    decisive = float(own.stagewise_p if ended else levels[at])  # type: ignore[arg-type]
-    latest = _decided_by(plan, chosen, decisive, own.stagewise or each[at], at, asked[at]).with_part(own)
-    array = Looks(
-        look=np.arange(1.0, size + 1),
-        fraction=plan.fractions[:size],
-        boundary=plan.z[:size],
-        nominal_p=nominal,
-        repeated_p=levels,
-        running_p=running,
-        **part,
-    )
-    low, high = (np.array([float(getattr(i, end)) for i in each]) for end in ("low", "high"))
-    together = replace(
-        latest,
-        title=f"{latest.metric or 'difference'}: every look",
-        estimate=np.array([float(look.estimate or 0.0) for look in looks]),
-        se=None if any(look.se is None for look in looks) else np.array([float(look.se or 0.0) for look in looks]),
-        interval=Interval(low, high, 1 - plan.alpha),
-        test=Test(
-            p_value=levels,
-            alpha=plan.alpha,
-            statistic=np.array([look.z for look in looks]),
-            name="z",
-            critical=plan.z[:size],
-            null=latest.null,
-            alternative=latest.alternative,
-        ),
-        effects={},
-        groups=(),
-        facts={},
-        checks=(),
-        notes=(),
-        axis=Axis("look", tuple(str(k + 1) for k in range(size))),
-        parts=(array,),
-    )  # fmt: skip
-    return together, latest
-
-
-def _asked(plan: Boundaries, look: _Look, k: int) -> Comparison | None:
-    """The comparison asked again at the nominal level of the boundary, where that can be."""
-    tail, given = float(normal.sf(plan.z[k])), look.comparison
-    if given is None or given.asked is None or not 1e-12 < tail < 0.25:
-        return None
-    side = "two-sided" if plan.sides == 2 else "greater"
-    found: Comparison = given.asked.again(bare=True, alpha=2 * tail if plan.sides == 2 else tail, alternative=side)
-    return found
-
-
-def _repeated(plan: Boundaries, look: _Look, k: int, again: Comparison | None) -> Interval:
-    """The interval at the nominal level of the boundary: the method's own where it can be asked again."""
-    bound, low = float(plan.z[k]), float(plan.lower[k])
-    estimate, level = float(look.estimate or 0.0), 1 - plan.alpha
-    if not np.isfinite(bound):
-        return Interval(-math.inf, math.inf, level)
-    if again is not None:
-        ends = Interval(float(again.interval.low), float(again.interval.high), level)
-    else:
-        if look.se is None:
-            return Interval(-math.inf, math.inf, level)
-        reach = bound * look.se * (1.0 if look.comparison is None else _stretch(look))
-        ends = Interval(estimate - reach, estimate + reach if plan.sides == 2 else math.inf, level)
-    if plan.sides == 1 and np.isfinite(low) and look.se is not None:
-        ends = replace(ends, high=estimate - low * look.se)
-    return ends
-
-
-def _stretch(look: _Look) -> float:
-    """How much further from the null the estimate lies than its z says, in standard errors: of a t."""
-    if look.se is None or look.z == 0:
-        return 1.0
-    return abs((float(look.estimate or 0.0) - look.null) / look.se / look.z)
-
-
-def _decided_by(
-    plan: Boundaries, look: _Look, p: float, interval: Interval, k: int, again: Comparison | None
-) -> Comparison:
-    """A look's comparison with the p and the interval that decide; effect sizes have their repeated intervals."""
-    side = "two-sided" if plan.sides == 2 else "greater"
-    test = Test(p_value=p, alpha=plan.alpha, statistic=look.z, name="z", critical=float(plan.z[k]), alternative=side)
-    if look.comparison is None:
-        return Comparison(
-            title="The look that decides",
-            method=plan.method,
-            source=plan.source,
-            metric="",
-            estimate=float(look.estimate or 0.0),
-            se=look.se,
-            interval=interval,
-            test=test,
-            treatment="treatment",
-            control="control",
-        )
-    given = look.comparison
-    own = test
-    if given.test is not None:
-        own = replace(
-            given.test,
-            p_value=p,
-            alpha=plan.alpha,
-            alternative=side,
-            critical=_critical(given, plan, k),
-            margin_tests={},
-            margin_interval=None,
-        )
-    sizes = {} if again is None else again.effects
-    effects = {n: replace(e, interval=replace(e.interval, level=1 - plan.alpha)) for n, e in sizes.items()}
-    return replace(given, interval=interval, test=own, effects=effects)
-
-
-def _critical(given: Comparison, plan: Boundaries, k: int) -> float | None:
-    """The boundary on the scale of the comparison's own statistic: the one of the same nominal p."""
-    from amber_ruler.numeric import student
-
-    if given.test is None or given.test.critical is None or not np.isfinite(plan.z[k]):
-        return None
-    if given.test.name == "t" and isinstance(given.test.df, (int, float)):
-        return float(student.upper_quantile(float(normal.sf(plan.z[k])), given.test.df))
-    return float(plan.z[k])
-
-
 def _notes(
     asked: Boundaries,
     plan: Boundaries,
     z: Floats,
     crossed: int | None,
     stopped: int | None,
-    found: _Found | None,
-    looks: list[_Look],
+    found: Found | None,
+    looks: list[Look],
 ) -> list[str]:
     said = []
     if stopped is not None and stopped < z.size:
