@@ -339,27 +339,25 @@ def test_what_can_not_be_weighed_is_said(words, says):
     assert says in " ".join(run(*words, code=2).split())
 
 
-def test_inspect_believes_travellers_and_not_events():
+def test_check_believes_travellers_and_not_events():
     """A sound table ends with 0; rows that are events, and broken splits, are said first and end with 3."""
     look = ["--by", "form", "--unit", "traveller", "--day", "day"]
-    out = run(
-        "inspect", TRAVELLERS, *look, "--covariates", "prior_spend", "--metrics", "fare,booked", "--split", "1,1,1"
-    )
+    out = run("check", TRAVELLERS, *look, "--covariates", "prior_spend", "--metrics", "fare,booked", "--split", "1,1,1")
     assert "Nothing was found that makes this table unbelievable" in out
-    events = run("inspect", path("events"), *look, "--metrics", "amount", code=3)
+    events = run("check", path("events"), *look, "--metrics", "amount", code=3)
     assert "these rows are events, not units" in " ".join(events.split())
-    (held,) = json.loads(run("inspect", path("events"), *look, "--json", code=3))["results"]
+    (held,) = json.loads(run("check", path("events"), *look, "--json", code=3))["results"]
     assert held["units"] < held["rows"]
     assert {c["severity"] for c in held["checks"]} >= {"serious", "fine"}
     assert "did not get the units" in " ".join(
-        run("inspect", TRAVELLERS, "--by", "form", "--split", "2,1,1", code=3).split()
+        run("check", TRAVELLERS, "--by", "form", "--split", "2,1,1", code=3).split()
     )
     more = ["--strata", "home_port", "--possible", "fare=0:100,minutes_to_book=0:", "--metrics", "fare"]
-    spoilt = " ".join(run("inspect", TRAVELLERS, "--by", "form", *more, code=3).split())
+    spoilt = " ".join(run("check", TRAVELLERS, "--by", "form", *more, code=3).split())
     assert "possible fare" in spoilt
     assert "split by stratum: sound in each of 4" in spoilt
-    assert "column=smallest:largest" in run("inspect", TRAVELLERS, "--by", "form", "--possible", "fare=0", code=2)
-    assert "2 shares for 3 variants" in run("inspect", TRAVELLERS, "--by", "form", "--split", "2,1", code=2)
+    assert "column=smallest:largest" in run("check", TRAVELLERS, "--by", "form", "--possible", "fare=0", code=2)
+    assert "2 shares for 3 variants" in run("check", TRAVELLERS, "--by", "form", "--split", "2,1", code=2)
 
 
 def test_digest_writes_a_file_that_measures_the_same(tmp_path):

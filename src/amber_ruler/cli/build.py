@@ -15,12 +15,43 @@ if TYPE_CHECKING:
     from collections.abc import Callable, Iterable, Mapping
 
 
+HELP = {"help_option_names": ["-h", "--help"]}
+# Words of the trade, and the command that answers them.
+ELSEWHERE = {
+    "t-test": "measure means  (of the same units: measure pairs; of one group: measure mean)",
+    "ttest": "measure means  (of the same units: measure pairs; of one group: measure mean)",
+    "z-test": "measure proportions",
+    "chi-square": "measure independence  (of two shares: measure proportions)",
+    "chi2": "measure independence  (of two shares: measure proportions)",
+    "anova": "measure groups  (several factors: measure factors)",
+    "mann-whitney": "measure ranks",
+    "wilcoxon": "measure signed-ranks  (of two groups: measure ranks)",
+    "median": "measure quantiles --at 0.5",
+    "variance": "measure spreads",
+    "mean-difference": "measure means",
+    "power": "plan two-means --find power  (or another design)",
+    "sample-size": "plan two-means  (or another design)",
+    "mde": "plan two-means --find effect  (or another design)",
+    "srm": "check FILE --by COLUMN --split current=50,short=50",
+    "inspect": "check",
+    "cuped": "adjust cuped",
+    "bayes-factor": "bayes means",
+    "sequential": "boundaries, monitor or peeking",
+}
+
+
 def lazy_group(kinds: Callable[[], Iterable[str]], make: Callable[[str], Any]) -> type[TyperGroup]:
     """A group whose commands are named and made when they are asked for: a plain --help needn't load the library."""
 
     class Group(TyperGroup):
         def list_commands(self, ctx: Any) -> list[str]:
             return [*super().list_commands(ctx), *kinds()]
+
+        def resolve_command(self, ctx: Any, args: list[str]) -> Any:
+            asked = args[0].casefold().replace("_", "-") if args else ""
+            if asked in ELSEWHERE and self.get_command(ctx, args[0]) is None:
+                raise InputError(f"{args[0]!r} is no command here. Try:  amber-ruler {ELSEWHERE[asked]}")
+            return super().resolve_command(ctx, args)
 
         def get_command(self, ctx: Any, cmd_name: str) -> Any:
             return make(cmd_name) if cmd_name in kinds() else super().get_command(ctx, cmd_name)
@@ -42,7 +73,9 @@ def command(name: str, run: Callable[..., None], options: Mapping[str, tuple[Any
             for option, (hint, default) in options.items()
         ]
     )
-    one = typer.Typer(add_completion=False, pretty_exceptions_enable=False, rich_markup_mode=None)
+    one = typer.Typer(
+        add_completion=False, pretty_exceptions_enable=False, rich_markup_mode=None, context_settings=HELP
+    )
     one.command(name, epilog=epilog)(wrapped)
     return typer.main.get_command(one)
 

@@ -11,6 +11,7 @@ import typer
 
 from amber_ruler.cli.build import command, numbers
 from amber_ruler.cli.output import save_figure, write_results
+from amber_ruler.cli.reading import asked_of_file, open_table, reading_options
 from amber_ruler.errors import DataError, InputError
 
 if TYPE_CHECKING:
@@ -155,16 +156,15 @@ def _digest(given: dict[str, Any]) -> Digest:
     if path.suffix.lower() == ".json" and path.is_file():
         text = path.read_text(encoding="utf-8")
         if _is_digest(text):
-            for name in ("by", "day"):
-                if given[name] is not None:
-                    raise InputError(f"A digest knows its own columns: leave --{name} out.")
+            beside = [*(f"--{name}" for name in ("by", "day") if given[name] is not None), *asked_of_file(given)]
+            if beside:
+                raise InputError(f"A digest knows its own columns, and has no rows: leave {', '.join(beside)} out.")
             return Digest.from_json(text)
     if given["by"] is None or given["day"] is None:
         raise InputError("Say which columns hold the variant and the day: --by form --day day.")
-    from amber_ruler.tables import table
-
     covariates = [] if given["covariate"] is None else [given["covariate"]]
-    return table(path).digest(given["value"], by=given["by"], day=given["day"], covariates=covariates)
+    source = open_table(given, values=(given["value"],))
+    return source.digest(given["value"], by=given["by"], day=given["day"], covariates=covariates)
 
 
 def _is_digest(text: str) -> bool:
@@ -228,6 +228,7 @@ def made(name: str) -> Any:
             **_test(),
         }
         options["looks"] = maybe(str, "Looks as they were planned, a number or shares; one at the end unless given.")
+        options |= reading_options()
         run = _monitor
     return command(name, run, {**options, **_written()}, _SAID[name], f"\b\nExamples:\n{_EXAMPLES[name]}\n")
 

@@ -7,12 +7,12 @@ import os
 import sys
 import traceback
 from contextlib import suppress
-from typing import Annotated
+from typing import Annotated, Any
 
 import typer
 
-from amber_ruler.cli import demo, inspect, looking, plan
-from amber_ruler.cli.build import lazy_group
+from amber_ruler.cli import data, demo, looking, plan
+from amber_ruler.cli.build import HELP, lazy_group
 from amber_ruler.cli.methods import ROOMS, room_app
 from amber_ruler.cli.output import say_error
 from amber_ruler.errors import AmberRulerError
@@ -22,10 +22,16 @@ _EPILOG = (
     " makes the answer unbelievable; 1 a fault of the program."
 )
 
+
+def _made(name: str) -> Any:
+    return data.made(name) if name in data.NAMES else looking.made(name)
+
+
 app = typer.Typer(
-    cls=lazy_group(lambda: looking.NAMES, looking.made),
+    cls=lazy_group(lambda: (*data.NAMES, *looking.NAMES), _made),
     no_args_is_help=True,
-    add_completion=False,
+    context_settings=HELP,
+    add_completion=True,
     pretty_exceptions_enable=False,
     rich_markup_mode=None,
     help=(
@@ -37,8 +43,6 @@ app = typer.Typer(
     epilog=_EPILOG,
 )
 app.command("demo")(demo.run)
-app.command("inspect", epilog=inspect.EXAMPLES)(inspect.run)
-app.command("digest", epilog=inspect.DIGEST_EXAMPLES)(inspect.digest)
 for _room, _said in ROOMS.items():
     app.add_typer(room_app(_room, _said), name=_room)
 app.add_typer(plan.app, name="plan")
@@ -55,7 +59,7 @@ def _version(wanted: bool) -> None:
 @app.callback()
 def _top(
     version: Annotated[
-        bool, typer.Option("--version", help="Say which version this is.", callback=_version, is_eager=True)
+        bool, typer.Option("--version", "-V", help="Say which version this is.", callback=_version, is_eager=True)
     ] = False,
 ) -> None:
     pass

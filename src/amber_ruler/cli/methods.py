@@ -14,8 +14,9 @@ from typing import TYPE_CHECKING, Annotated, Any, Literal, get_args, get_origin
 
 import typer
 
-from amber_ruler.cli.build import command, lazy_group, number, numbers, parameters
+from amber_ruler.cli.build import HELP, command, lazy_group, number, numbers, parameters
 from amber_ruler.cli.output import save_figure, write_results
+from amber_ruler.cli.reading import asked_of_file, open_table, reading_options
 from amber_ruler.errors import InputError
 
 if TYPE_CHECKING:
@@ -64,6 +65,7 @@ def room_app(room: str, said: str) -> typer.Typer:
     app = typer.Typer(
         cls=lazy_group(lambda: _names(room), lambda name: _command(room, name)),
         no_args_is_help=True,
+        context_settings=HELP,
         rich_markup_mode=None,
         help=said,
     )
@@ -164,7 +166,7 @@ def _settings(method: Method) -> dict[str, tuple[Any, Any]]:
     figure = typer.Option(help="Draw the result into this PNG or SVG file.", show_default=False)
     options["figure"] = (Annotated[Path | None, figure], None)
     options["as_json"] = (Json, False)
-    return options
+    return options if method.takes == "numbers" else options | reading_options()
 
 
 def _laid_open(method: Method) -> dict[str, tuple[Any, Any]]:
@@ -262,6 +264,8 @@ def _run(method: Method, call: Any, given: dict[str, Any]) -> None:
         data = [_several(f"--{name}", given[name]) for name in method.data]
         results: list[Any] = [call(*data, **settings)]
     elif given["file"] is None:
+        if asked_of_file(given):
+            raise InputError(f"{', '.join(asked_of_file(given))} say how a file is read: there is no file.")
         results = [_published(method, call, given, settings)]
     else:
         beside = [f"--{name}" for name in (*method.published, "labels") if given.get(name) is not None]
@@ -318,30 +322,17 @@ def _together(results: list[Measurement], given: dict[str, Any]) -> list[Any]:
         if how not in (None, "none"):
             raise InputError(f"--correct {how}: each treatment has several comparisons of its own.")
         return list(results)
-    from amber_ruler.multiplicity import correct
-    from amber_ruler.results import Family
+    from amber_ruler.tables.comparing import together
 
     first: Any = results[0]
-    family = Family(
-        title=f"{first.metric}: {len(results)} variants against {first.control}",
-        method="side by side, not corrected",
-        source="",
-        labels=tuple(r.treatment for r in results),  # type: ignore[attr-defined]
-        results=tuple(results),
-    )
-    tested = all(r.test for r in results)
-    if how != "none" and tested:
-        checks = {label: r.checks for label, r in zip(family.labels, results, strict=True)}
-        family = correct(family, method=how or "holm", alpha=first.alpha)
-        # What was seen of the table stands with each; asking again knows the groups only.
-        kept = tuple(
-            dataclasses.replace(r, checks=checks[label]) for label, r in zip(family.labels, family.results, strict=True)
-        )
-        family = dataclasses.replace(
-            family, title=f"{first.metric}: {len(results)} variants against {first.control}", results=kept
-        )
-    elif how not in (None, "none"):
-        raise InputError(f"--correct {how}: without a test there is nothing to correct.")
+    metrics = tuple(dict.fromkeys(r.metric for r in results))
+    treatments = tuple(dict.fromkeys(r.treatment for r in results))  # type: ignore[attr-defined]
+    named = {
+        r.metric if len(treatments) == 1 else r.treatment if len(metrics) == 1 else f"{r.metric}: {r.treatment}": r  # type: ignore[attr-defined]
+        for r in results
+    }
+    who = treatments[0] if len(treatments) == 1 else f"{len(treatments)} variants"
+    family = together(named, correct=how or "holm", title=f"{', '.join(metrics)}: {who} against {first.control}")  # type: ignore[arg-type]
     return [family, *family.results]
 
 
@@ -390,9 +381,8 @@ def _labels(text: str, size: int) -> tuple[str, ...]:
 
 
 def _from_table(method: Method, call: Any, given: dict[str, Any], settings: dict[str, Any]) -> Iterator[Any]:
-    from amber_ruler.tables import table
-
-    source = table(given["file"])
+    value = given.get("value")
+    source = open_table(given, values=() if value is None else tuple(part.strip() for part in value.split(",")))
     takes = method.takes
     if takes == "pairs":
         yield call(_pairs(source, given), **{k: v for k, v in settings.items() if k != "correlation"})
@@ -416,7 +406,14 @@ def _from_table(method: Method, call: Any, given: dict[str, Any], settings: dict
     elif takes == "one":
         yield from _each(source, method, call, given, settings)
     else:
-        value, by, control = (_needed(given, name) for name in ("value", "by", "control"))
+        yield from _two(source, method, call, given, settings)
+
+
+def _two(source: Table, method: Method, call: Any, given: dict[str, Any], settings: dict[str, Any]) -> Iterator[Any]:
+    """Each treatment against the control, metric by metric."""
+    values, by, control = (_needed(given, name) for name in ("value", "by", "control"))
+    listed = [values] if method.columns else [part.strip() for part in values.split(",")]
+    for value in listed:
         arms: Any
         if method.columns:
             arms = source.records(_columns_of(method, settings), by=by)

@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
-from amber_ruler.cli.build import command, lazy_group, numbers, parameters
+from amber_ruler.cli.build import HELP, command, lazy_group, numbers, parameters
 from amber_ruler.cli.looking import looking, looks_of
 from amber_ruler.cli.output import save_figure, write_results
 from amber_ruler.errors import DesignError, InputError
@@ -329,6 +329,7 @@ def _flag(name: str) -> str:
 app = typer.Typer(
     cls=lazy_group(lambda: KINDS, _command),
     no_args_is_help=True,
+    context_settings=HELP,
     rich_markup_mode=None,
     help="Find units, power, detectable effect, alpha or precision before a test.",
 )

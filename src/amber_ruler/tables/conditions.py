@@ -27,6 +27,7 @@ class Condition(TypedDict, total=False):
     """What the values of a column must be; all that is given must hold."""
 
     equals: Any
+    differs: Any
     among: Iterable[Any]
     above: Any
     at_least: Any
@@ -58,7 +59,13 @@ def expression(column: str, kind: DType, **condition: Any) -> nw.Expr:
             fits = fitting(column, kind, wanted)
             if how in ORDERED and not isinstance(fits, (str, int, float, dt.date)):
                 raise InputError.rule(how, wanted, f"a value that those of {column!r} can be compared with")
-            compare = {"equals": "__eq__", "above": "__gt__", "at_least": "__ge__", "below": "__lt__"}
+            compare = {
+                "equals": "__eq__",
+                "differs": "__ne__",
+                "above": "__gt__",
+                "at_least": "__ge__",
+                "below": "__lt__",
+            }
             parts.append(getattr(value, compare.get(how, "__le__"))(fits))
     return nw.all_horizontal(*parts, ignore_nulls=False)
 

@@ -14,9 +14,26 @@ import narwhals as nw
 from amber_ruler.errors import DataError, EngineError, InputError
 from amber_ruler.samples.held import JOINT
 from amber_ruler.tables import conditions, reduce
+from amber_ruler.tables.dialect import Dialect, guess
 from amber_ruler.tables.source import engine_errors, line_of, open_source
 
 _NUMBER = r"^\s*[+-]?(\d+\.?\d*|\.\d+)([eE][+-]?\d+)?\s*$"
+
+
+_USUAL = Dialect()
+
+
+def _as_number(column: str, dialect: Dialect) -> nw.Expr:
+    """A number as people write it; a percentage is a share."""
+    text = nw.col(column).str.strip_chars()
+    percent = text.str.contains("%")
+    plain = text.str.replace_all("%", "", literal=True).str.replace_all(" ", "", literal=True)
+    if dialect.thousands is not None:
+        plain = plain.str.replace_all(dialect.thousands, "", literal=True)
+    if dialect.decimal == ",":
+        plain = plain.str.replace_all(",", ".", literal=True)
+    number = plain.cast(nw.Float64)
+    return nw.when(percent).then(number / 100).otherwise(number).alias(column)
 
 
 def names(role: str, given: str | Sequence[str]) -> list[str]:
@@ -30,15 +47,52 @@ def names(role: str, given: str | Sequence[str]) -> list[str]:
 class Held:
     """Rows that an engine holds; `Table` is its public face."""
 
-    def __init__(self, source: Any, dates: Mapping[str, str] = MappingProxyType({})) -> None:
-        self.source = open_source(source)
+    def __init__(self, source: Any, dates: Mapping[str, str] = MappingProxyType({}), dialect: Dialect = _USUAL) -> None:
+        self.source = open_source(source, dialect)
         self.frame, self.name = self.source.frame, self.source.name
         with self.reading():
             self.schema = self.frame.collect_schema()
         self.columns = list(self.schema.names())
         self._refuse_odd_names()
         self._known_rows = False  # whether at least one row has been seen
+        if dialect.people:
+            self._read_numbers(dialect)
+        if self.source.stamps:
+            self._read_booleans()
         self._read_dates(dates)
+
+    def _read_numbers(self, dialect: Dialect) -> None:
+        """Columns of text whose values are all numbers as people write them: 2,113.87 or 21,5 %."""
+        held = [c for c in self.columns if isinstance(self.schema[c], nw.String)]
+        if not held:
+            return
+        fits = [(~nw.col(c).is_null() & ~nw.col(c).str.contains(dialect.pattern)).sum().alias(c) for c in held]
+        known = [nw.col(c).count().alias(f"{c} known") for c in held]
+        with self.reading():
+            [found] = reduce.rows_of(self.frame.lazy().select(*fits, *known))
+            written = [c for c in held if not found[c] and found[f"{c} known"]]
+            if written:
+                self.frame = self.frame.with_columns(*(_as_number(c, dialect) for c in written))
+                self.schema = self.frame.collect_schema()
+
+    def _read_booleans(self) -> None:
+        """Columns of text of a file that hold true and false, and nothing else."""
+        held = [c for c in self.columns if isinstance(self.schema[c], nw.String)]
+        if not held:
+            return
+        with self.reading():
+            some = reduce.rows_of(self.frame.lazy().select(*held).head(1))
+            held = [c for c in held if some and str(some[0][c]).strip().casefold() in ("true", "false", "none")]
+            if not held:
+                return
+            text = {c: nw.col(c).str.to_lowercase().str.strip_chars() for c in held}
+            odd = [(~nw.col(c).is_null() & ~text[c].is_in(["true", "false"])).sum().alias(c) for c in held]
+            known = [nw.col(c).count().alias(f"{c} known") for c in held]
+            [found] = reduce.rows_of(self.frame.lazy().select(*odd, *known))
+            made = [(text[c] == "true").alias(c) for c in held if not found[c] and found[f"{c} known"]]
+            if made:
+                self.frame = self.frame.with_columns(*made)
+                self.schema = self.frame.collect_schema()
 
     def _read_dates(self, dates: Mapping[str, str]) -> None:
         """Columns of text as points in time."""
@@ -205,12 +259,16 @@ class Held:
         lazy = self.frame.lazy().select(nw.col(column).alias("value"))
         with self.reading():
             head = reduce.rows_of(lazy.head(100_000))
+        dialect = self.source.dialect
         for row, item in enumerate(head, start=1):
-            if item["value"] is not None and not _is_number(item["value"]):
+            if item["value"] is not None and not _is_number(item["value"]) and not dialect.holds(str(item["value"])):
                 line = line_of(self.source, row) if self.frame is self.source.frame else ""
+                texts = [str(each["value"]) for each in head[:1000] if each["value"] is not None]
+                odd = [text for text in texts if not _is_number(text) and not dialect.holds(text)]
+                way_out = guess(odd, column) or "Fix or empty such cells, or choose another column"
                 raise DataError(
                     f"Column {column!r} of {self.name} holds text, first {str(item['value'])!r} in row {row:,}{line}:"
-                    " numbers are needed. Fix or empty such cells, or choose another column."
+                    f" numbers are needed. {way_out}."
                 )
         if isinstance(self.schema[column], nw.Object):
             if all(item["value"] is None for item in head):

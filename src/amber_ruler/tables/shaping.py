@@ -39,6 +39,23 @@ def relabel(table: T, column: str, names: Mapping[Any, str]) -> T:
     return table.shaped(table.frame.with_columns(named.alias(column)))
 
 
+def two_valued(table: T, column: str, success: Any) -> T:
+    """See `Table.two_valued`."""
+    table.need_columns(column)
+    wanted, value = fitting(column, table.schema[column], success), nw.col(column)
+    with table.reading():
+        distinct = table.frame.lazy().select(value.alias("value")).filter(~nw.col("value").is_null()).unique().head(4)
+        found = [row["value"] for row in reduce.rows_of(distinct)]
+    if len(found) > 2:
+        listed = ", ".join(sorted(repr(v) for v in found))
+        raise DataError(f"Column {column!r} holds more than two values ({listed}, ...): derive one that has two.")
+    if wanted not in found:
+        raise DataError.unknown(f"value of column {column!r}", str(wanted), map(str, found))
+    made = nw.when(~value.is_null()).then(nw.when(value == wanted).then(nw.lit(1)).otherwise(nw.lit(0)))
+    with table.reading():
+        return table.shaped(table.frame.with_columns(made.alias(column)))
+
+
 def capped(table: T, column: str, cap: float) -> T:
     """See `Table.capped`."""
     share = float(gate.between("cap", gate.single("cap", cap), 0.5, 1))

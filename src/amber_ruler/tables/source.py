@@ -3,19 +3,24 @@
 from __future__ import annotations
 
 import csv
+import gzip
 import os
 import re
+import shutil
+import weakref
 from collections import Counter
 from collections.abc import Iterator
 from contextlib import contextmanager
 from glob import glob
 from itertools import islice
 from pathlib import Path
+from tempfile import mkdtemp
 from typing import Any, NamedTuple
 
 import narwhals as nw
 
 from amber_ruler.errors import AmberRulerError, DataError, EngineError, InputError
+from amber_ruler.tables.dialect import Dialect
 
 _KINDS = {
     ".csv": "csv",
@@ -26,11 +31,15 @@ _KINDS = {
     ".jsonl": "json",
     ".ndjson": "json",
 }
+_PLAIN = (".csv", ".tsv", ".txt")
+_PACKED = (".gz", ".zst")
 _HERE = Path(__file__).parents[1]
 _MISFIT = re.compile(
     r"CSV Error on Line: (?P<line>\d+).*?column \"(?P<column>[^\"]*)\". Could not convert string \"(?P<value>[^\"]*)\"",
     re.DOTALL,
 )
+_SNIFF = "select Delimiter, HasHeader, DateFormat, TimestampFormat, Columns from sniff_csv($path, skip = $skip)"
+_SNIFF_APART = _SNIFF.replace("$skip", "$skip, delim = $separator")
 _MOST_ENTRIES = 20_000  # of a folder that is looked through for tables
 _SMALL = 64 << 20  # bytes of text that are parsed once and kept
 # Nothing is fetched while a file is read.
@@ -44,6 +53,8 @@ class Source(NamedTuple):
     name: str  # for messages
     connection: Any = None  # the engine's, which must live as long as the frame
     stamps: tuple[tuple[Path, int, int], ...] = ()  # the files, when they were written, and their sizes
+    dialect: Dialect = Dialect()  # how its text is written
+    kept: Any = None  # a folder with the same text in another encoding, which must live as long
 
     def check_unchanged(self) -> None:
         """Say so if a file was written while it was being read: two passes over it would not be of the same rows."""
@@ -53,13 +64,25 @@ class Source(NamedTuple):
                 raise DataError(f"{path} changed while it was being read: open the table again when it is at rest.")
 
 
-def open_source(source: Any) -> Source:
+def open_source(source: Any, dialect: Dialect = Dialect()) -> Source:  # noqa: B008 - it can't be changed
     """Open a path or take a dataframe."""
     if isinstance(source, (str, os.PathLike)):
         files = _found(str(source))
+        if not dialect.usual and _kind(files[0]) != "csv":
+            raise InputError(f"{source} says itself how it is written: leave separator, decimal and the like out.")
         stamps = tuple((file, file.stat().st_mtime_ns, file.stat().st_size) for file in files)
-        relation, connection = _read(str(source), files)
-        return Source(nw.from_native(relation), str(source), connection, stamps)
+        kept = None
+        if dialect.encoding.casefold().replace("_", "-") not in ("utf-8", "utf8"):
+            kept = _Folder()
+            files = [_in_utf8(file, kept.path / f"{k}.csv", dialect.encoding) for k, file in enumerate(files)]
+        relation, connection, nameless = _read(str(source), files, dialect)
+        frame = nw.from_native(relation)
+        if nameless:
+            with engine_errors(str(source)):
+                frame = _without_last(frame, str(source))
+        return Source(frame, str(source), connection, stamps, dialect, kept)
+    if not dialect.usual:
+        raise InputError("A dataframe is read already: separator, decimal and the like are for files.")
     try:
         frame = nw.from_native(source)
         frame.collect_schema()
@@ -113,8 +136,8 @@ def _opening(name: str, kind: str) -> Iterator[None]:
         _heed_interrupt(error)
         if type(error).__module__ == "builtins":
             raise
-        if "unicode" in str(error).casefold() or "utf-8" in str(error).casefold():
-            raise DataError(f"{name} is not text in UTF-8: save it so.") from None
+        if any(words in str(error).casefold() for words in ("invalid unicode", "not utf-8", "can't decode")):
+            raise DataError(f"{name} is not text in UTF-8: save it so, or name its encoding.") from None
         said = {
             "csv": "CSV, columns kept apart by one sign under a line of names",
             "json": "JSON Lines, an object a line",
@@ -136,9 +159,35 @@ def _raised_here(error: BaseException) -> bool:
     return trace is not None and Path(trace.tb_frame.f_code.co_filename).is_relative_to(_HERE)
 
 
-def _read(name: str, files: list[Path]) -> tuple[Any, Any]:
-    """Return DuckDB's relation over files of one format, and its connection."""
-    kind = _KINDS[files[0].suffix.lower()]
+class _Folder:
+    """A folder that lasts as long as this object."""
+
+    def __init__(self) -> None:
+        self.path = Path(mkdtemp(prefix="amber-ruler-"))
+        weakref.finalize(self, shutil.rmtree, self.path, ignore_errors=True)
+
+
+def _kind(file: Path) -> str | None:
+    """The format that a file's name says, compressed or not."""
+    ending = file.suffix.lower()
+    return _KINDS.get(Path(file.stem).suffix.lower() if ending in _PACKED else ending)
+
+
+def _in_utf8(file: Path, there: Path, encoding: str) -> Path:
+    """The same text in UTF-8."""
+    if file.suffix.lower() in _PACKED:
+        raise InputError(f"{file} is compressed and in {encoding}: unpack it first.")
+    try:
+        with file.open(encoding=encoding, newline="") as old, there.open("w", encoding="utf-8", newline="") as new:
+            shutil.copyfileobj(old, new)
+    except UnicodeError:
+        raise DataError(f"{file} is not text in {encoding}: name the encoding in which it was saved.") from None
+    return there
+
+
+def _read(name: str, files: list[Path], dialect: Dialect) -> tuple[Any, Any, bool]:
+    """Return DuckDB's relation over files of one format, its connection, and whether the last column has no name."""
+    kind, nameless = str(_kind(files[0])), False
     for file in files:
         if file.stat().st_size == 0:
             raise DataError(f"{file} is empty: it has no header and no rows.")
@@ -153,12 +202,13 @@ def _read(name: str, files: list[Path]) -> tuple[Any, Any]:
     connection.execute("set lock_configuration = true")
     with _opening(name, kind):
         if kind == "csv":
-            heads = {file: _head(connection, file) for file in files}
+            heads = {file: _head(connection, file, dialect) for file in files}
             for file, (header, _) in heads.items():
                 if header != heads[files[0]][0]:
                     raise DataError(f"{file} has other columns than {files[0]}: {', '.join(header)}. Read them apart.")
             as_text = {column for _, odd in heads.values() for column in odd}
-            relation = connection.read_csv(literals, dtype=dict.fromkeys(as_text, "VARCHAR"))
+            relation = connection.read_csv(literals, dtype=dict.fromkeys(as_text, "VARCHAR"), **_said(dialect))
+            nameless = not heads[files[0]][0][-1].strip()  # a sign too many at the end of every line
         elif kind == "parquet":
             relation = connection.read_parquet(literals)
         else:
@@ -170,7 +220,7 @@ def _read(name: str, files: list[Path]) -> tuple[Any, Any]:
                 relation = connection.table("rows")
             except duckdb.Error as error:
                 _heed_interrupt(error)
-    return relation, connection
+    return relation, connection, nameless
 
 
 def _found(source: str) -> list[Path]:
@@ -196,7 +246,7 @@ def _files(path: Path) -> list[Path]:
             raise DataError(
                 f"{path} holds more than {_MOST_ENTRIES:,} files and folders: name the folder of the table."
             )
-        files = sorted(file for file in looked_at if file.suffix.lower() in _KINDS)
+        files = sorted(file for file in looked_at if _kind(file))
         if not files:
             raise DataError(f"{path} is a folder without any table in it. Known endings: {', '.join(_KINDS)}.")
     elif path.exists():
@@ -207,12 +257,13 @@ def _files(path: Path) -> list[Path]:
         files = sorted(Path(found) for found in glob(str(path), recursive=True))  # noqa: PTH207 - the pattern may be absolute
     if not files:
         raise DataError.unknown(f"file in {path.parent}", path.name, sorted(_neighbours(path)))
-    strange = next((file for file in files if file.suffix.lower() not in _KINDS), None)
+    strange = next((file for file in files if not _kind(file)), None)
     if strange is not None:
         raise InputError(
-            f"{strange}: can't tell the format from {strange.suffix!r}. Known endings: {', '.join(_KINDS)}."
+            f"{strange}: can't tell the format from {strange.suffix!r}. Known endings: {', '.join(_KINDS)}, and those"
+            f" of text with {' or '.join(_PACKED)} behind."
         )
-    formats = sorted({_KINDS[file.suffix.lower()] for file in files})
+    formats = sorted({str(_kind(file)) for file in files})
     if len(formats) > 1:
         raise DataError(f"{path} holds tables of several formats ({', '.join(formats)}): name those of one.")
     return files
@@ -225,43 +276,82 @@ def _literal(file: Path) -> str:
     return literal
 
 
-def _head(connection: Any, path: Path) -> tuple[list[str], list[str]]:
+def _said(dialect: Dialect) -> dict[str, Any]:
+    """What the engine has to know."""
+    said: dict[str, Any] = {}
+    if dialect.separator is not None:
+        said["sep"] = dialect.separator
+    if dialect.decimal is not None:
+        said["decimal"] = dialect.decimal
+    if dialect.missing:
+        said["na_values"] = ["", *dialect.missing]
+    if dialect.skip:
+        said |= {"skiprows": dialect.skip, "header": True}
+    return said
+
+
+def _without_last(frame: Any, name: str) -> Any:
+    """Without the nameless column behind the last sign, where that is empty."""
+    last = frame.collect_schema().names()[-1]
+    filled = nw.to_native(frame.select(nw.col(last).count().alias("filled"))).fetchall()
+    if filled[0][0]:
+        raise DataError(f"The last column of {name} has values and no name: name it in the first line.")
+    return frame.drop(last)
+
+
+def _head(connection: Any, path: Path, dialect: Dialect) -> tuple[list[str], list[str]]:
     """The columns, and those with dates that DuckDB would read by a guess of its own: 01/09/2026 stays text.
 
     DuckDB renames a second column of the same name: the header is looked at by itself.
     """
-    query = "select Delimiter, HasHeader, DateFormat, TimestampFormat, Columns from sniff_csv(?)"
-    [(delimiter, has_header, day, moment, kinds)] = connection.execute(query, [_literal(path)]).fetchall()
+    query, given = _SNIFF, {"path": _literal(path), "skip": dialect.skip}
+    if dialect.separator is not None:
+        query, given = _SNIFF_APART, {**given, "separator": dialect.separator}
+    [(delimiter, has_header, day, moment, kinds)] = connection.execute(query, given).fetchall()
     if not has_header:
         raise DataError(f"{path}: its first line does not look like column names. Add a header line.")
-    with path.open(encoding="utf-8-sig", errors="replace", newline="") as lines:
-        columns = next(csv.reader(lines, delimiter=delimiter or ","))
+    columns = [kind["name"] for kind in kinds]
+    if path.suffix.lower() != ".zst":
+        with _text(path) as lines:
+            for _ in range(dialect.skip):
+                lines.readline()
+            columns = next(csv.reader(lines, delimiter=delimiter or ","))
     twins = [c for c, times in Counter(columns).items() if times > 1]
     if twins:
         raise DataError(f"{path} has more than one column called {', '.join(map(repr, twins))}: rename all but one.")
     guessed = [
         kind for kind, form in (("DATE", day), ("TIMESTAMP", moment)) if form and not form.startswith("%Y-%m-%d")
     ]
+    guessed.append("BOOLEAN")  # yes and no stay words: only true and false are what they say
     return columns, [kind["name"] for kind in kinds if kind["type"] in guessed]
 
 
 def line_of(source: Source, row: int) -> str:
     """Say on which line of its CSV file a row begins; nothing for other sources."""
-    if len(source.stamps) != 1 or _KINDS[source.stamps[0][0].suffix.lower()] != "csv":
+    if len(source.stamps) != 1 or source.stamps[0][0].suffix.lower() not in _PLAIN or source.kept is not None:
         return ""
-    with source.stamps[0][0].open(encoding="utf-8-sig", errors="replace", newline="") as lines:
+    with _text(source.stamps[0][0]) as lines:
+        for _ in range(source.dialect.skip):
+            lines.readline()
         head = lines.readline()
         delimiter = max(",;\t|", key=head.count)
         reader = csv.reader(lines, delimiter=delimiter)
         seen = 0
         while seen < row:
-            begins = reader.line_num + 2
+            begins = reader.line_num + 2 + source.dialect.skip
             seen += bool(next(reader, ["the end"]))
     return f", line {begins:,} of the file"
 
 
+def _text(path: Path) -> Any:
+    """A file of text, compressed or not."""
+    if path.suffix.lower() == ".gz":
+        return gzip.open(path, "rt", encoding="utf-8-sig", errors="replace", newline="")
+    return path.open(encoding="utf-8-sig", errors="replace", newline="")
+
+
 def _neighbours(path: Path) -> list[str]:
     try:
-        return [p.name for p in path.parent.iterdir() if p.suffix.lower() in _KINDS]
+        return [p.name for p in path.parent.iterdir() if _kind(p)]
     except OSError:
         return []

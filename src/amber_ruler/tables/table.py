@@ -11,11 +11,13 @@ import narwhals as nw
 from amber_ruler.digest import Daily, Digest
 from amber_ruler.errors import DataError, InputError
 from amber_ruler.moments import Moments
+from amber_ruler.results import Comparison, Family
 from amber_ruler.results.display import display, safe
 from amber_ruler.samples import ByVariant, CountTable, Pairs, Sample
-from amber_ruler.tables import checking, counting, pairing, profile, recording, reduce, shaping
+from amber_ruler.tables import checking, comparing, counting, pairing, profile, recording, reduce, shaping
 from amber_ruler.tables.conditions import Condition
 from amber_ruler.tables.description import MOST_DESCRIBED, Description
+from amber_ruler.tables.dialect import Dialect
 from amber_ruler.tables.findings import Bounds, Findings
 from amber_ruler.tables.frame import Held
 from amber_ruler.tables.per_unit import Measure
@@ -62,6 +64,35 @@ class Table(Held):
         """
         return shaping.relabel(self, column, names)
 
+    def two_valued(self, column: str, *, success: Any) -> Self:
+        """Make a column of two values, such as yes and no, 1 where it is a success and 0 where it is not.
+
+        Parameters
+        ----------
+        column : str
+            The column; missing values stay missing.
+        success : value
+            Which of the two is a success.
+
+        Returns
+        -------
+        Table
+
+        Raises
+        ------
+        DataError
+            If the column holds other than two values, or not this one.
+
+        Examples
+        --------
+        >>> import pandas as pd
+        >>> import amber_ruler as ar
+        >>> trips = ar.table(pd.DataFrame({"form": ["a", "b"] * 2, "booked": ["yes", "no", "yes", "yes"]}))
+        >>> trips.two_valued("booked", success="yes").moments("booked", by="form")["b"].mean("booked")
+        0.5
+        """
+        return shaping.two_valued(self, column, success)
+
     def where(self, column: str, **condition: Unpack[Condition]) -> Self:
         """Keep the rows whose value meets a condition.
 
@@ -69,7 +100,7 @@ class Table(Held):
         ----------
         column : str
             The column.
-        equals, among, above, at_least, below, at_most, missing
+        equals, differs, among, above, at_least, below, at_most, missing
             What its value must be; all that is given must hold. A missing value meets only `missing=True`. Dates are
             dates or text such as "2026-10-01"; among moments a day stands for its first one. Text goes by its letters.
 
@@ -90,7 +121,7 @@ class Table(Held):
             The new column.
         column : str
             The column that is looked at; where it is missing, so is the new one.
-        equals, among, above, at_least, below, at_most, missing
+        equals, differs, among, above, at_least, below, at_most, missing
             As for `where`.
 
         Returns
@@ -322,6 +353,62 @@ class Table(Held):
         """
         return counting.counts(self, row=row, column=column, count=count)
 
+    def compare(
+        self,
+        metrics: str | Sequence[str] | Mapping[str, Mapping[str, Any]],
+        *,
+        by: str,
+        control: str,
+        treatment: str | None = None,
+        method: str | None = None,
+        correct: str = "holm",
+        **settings: Any,
+    ) -> Comparison | Family:
+        """What is different from the control, in one metric or several?
+
+        Parameters
+        ----------
+        metrics : str, sequence of str, or mapping of str to settings
+            Columns; a mapping gives each settings of its own, such as `{"fare": {"margin": 0.3}, "complaint": {"good":
+            "lower"}}`, `method` among them.
+        by : str
+            Column with the variant labels.
+        control : str
+            Label of the control.
+        treatment : str, optional
+            Label of the treatment; all others, each against the control, unless given.
+        method : str, optional
+            A method of `measure` that compares two groups, such as "ranks"; "proportions" of a metric of 0 and 1, and
+            "means" of any other unless given.
+        correct : str
+            How several comparisons are corrected, as `multiplicity.correct` has it, or "none".
+        **settings
+            Of the method, for all metrics.
+
+        Returns
+        -------
+        Comparison or Family
+            One comparison, or several as a family.
+
+        Examples
+        --------
+        >>> import amber_ruler as ar
+        >>> trips = ar.table(ar.demo.path("travellers"))
+        >>> day = trips.compare(["fare", "booked"], by="form", control="current", treatment="short")
+        >>> day.labels, round(day["booked"].estimate, 4)
+        (('fare', 'booked'), 0.0674)
+        """
+        return comparing.compare(
+            self,
+            metrics,
+            by=by,
+            control=control,
+            treatment=treatment,
+            method=method,
+            correct=correct,
+            settings=settings,
+        )
+
     def describe(self, value: str, *, by: str, unit: str | None = None) -> Description:
         """What do the values of a column look like in each variant?
 
@@ -503,16 +590,36 @@ class Table(Held):
         return counting.digest(self, metrics, by=by, covariates=covariates, strata=strata, day=day)
 
 
-def table(source: Any, *, dates: Mapping[str, str] = MappingProxyType({})) -> Table:
+def table(
+    source: Any,
+    *,
+    dates: Mapping[str, str] = MappingProxyType({}),
+    separator: str | None = None,
+    decimal: str | None = None,
+    thousands: str | None = None,
+    missing: str | Sequence[str] = (),
+    encoding: str | None = None,
+    skip: int = 0,
+) -> Table:
     """Open a table of observations.
 
     Parameters
     ----------
     source : path or dataframe
-        A CSV, Parquet or JSON Lines file, a folder of them or a pattern such as "days/*.parquet" (read by DuckDB, in
-        process, which may read nothing else), or any dataframe that narwhals knows.
+        A CSV (also .gz or .zst), Parquet or JSON Lines file, a folder of them or a pattern such as "days/*.parquet"
+        (read by DuckDB, in process, which may read nothing else), or any dataframe that narwhals knows.
     dates : mapping of column to str, optional
         How columns of dates are written that are text, such as `{"signup": "%d/%m/%Y"}`; 2026-10-01 is read as it is.
+    separator, decimal, thousands : str, optional
+        Of a CSV file: the sign between columns (found out unless given), the decimal sign "." or ",", and the sign that
+        keeps thousands apart. Where either of the last two is given, text columns whose values are all numbers as
+        people write them, such as 2.113,87 or 21,5 %, become numbers; a percentage becomes a share.
+    missing : str or sequence of str
+        Text of a CSV file that stands for a missing value, beside an empty cell, such as "n/a".
+    encoding : str, optional
+        Of a CSV file, such as "latin-1" or "utf-16"; UTF-8 unless given.
+    skip : int
+        Lines of a CSV file above its column names.
 
     Returns
     -------
@@ -532,4 +639,4 @@ def table(source: Any, *, dates: Mapping[str, str] = MappingProxyType({})) -> Ta
     >>> trips.moments("fare", by="form")["short"].mean("fare")
     4.0
     """
-    return Table(source, dates)
+    return Table(source, dates, Dialect.of(separator, decimal, thousands, missing, encoding, skip))

@@ -1,0 +1,206 @@
+"""amber-ruler check, describe, daily, digest, units: a table looked at, reduced, and brought into shape."""
+
+from __future__ import annotations
+
+import inspect
+from collections.abc import Mapping
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated, Any
+
+import typer
+
+from amber_ruler.cli.build import command, number
+from amber_ruler.cli.methods import planned_shares
+from amber_ruler.cli.output import save_figure, save_text, whole, write, write_results
+from amber_ruler.cli.reading import file_argument, open_table, reading_options
+from amber_ruler.errors import InputError
+
+if TYPE_CHECKING:
+    from amber_ruler.tables import Table
+
+_SAID = {
+    "check": (
+        "Find out whether a table can be believed, before anything is compared.\n\n"
+        "Looks at the split, the unit of analysis, units under two variants, missing values and balance before the"
+        " test. Ends with 3 when something makes answers unbelievable."
+    ),
+    "describe": "What do the values of a column look like in each variant: spread, quantiles, zeros, the largest?",
+    "daily": "How did the mean of a column go from day to day in each variant?",
+    "digest": (
+        "Reduce a table to moments by variant, stratum and day: a small file without any row.\n\n"
+        "Files of several days merge in the library (`+`) and serve every method that compares means, and monitor."
+    ),
+    "units": "Turn a log of events into one row a unit: CSV or Parquet.",
+}
+_EXAMPLES = {
+    "check": """  amber-ruler check travellers.csv --by form --unit traveller --day day \\
+      --covariates prior_spend,prior_trips --metrics fare,booked --possible fare=0:
+  amber-ruler check days/*.parquet --by form --split current=50,short=25,guided=25""",
+    "describe": "  amber-ruler describe travellers.csv --value fare --by form --where 'day >= 8' --figure fares.png",
+    "daily": "  amber-ruler daily travellers.csv --value booked --by form --day day --figure booked.png",
+    "digest": """  amber-ruler digest travellers.csv --by form --day day --strata home_port \\
+      --metrics fare,booked --covariates prior_spend --out day.json""",
+    "units": """  amber-ruler units events.csv --unit traveller --by form --out units.parquet \\
+      --take "searches: count where event = search" --take "spent: total amount\"""",
+}
+
+
+def _needed(help_: str, kind: Any = str) -> tuple[Any, Any]:
+    return Annotated[kind, typer.Option(help=help_, show_default=False)], inspect.Parameter.empty
+
+
+def _maybe(kind: Any, help_: str, *names: str) -> tuple[Any, Any]:
+    return Annotated[kind | None, typer.Option(*names, help=help_, show_default=False)], None
+
+
+_BY = "Column with the variant labels."
+_UNIT = "Column that names the unit, what was randomised."
+
+
+def _options(name: str) -> dict[str, tuple[Any, Any]]:
+    """What each command takes beside the file and how it is read."""
+    if name == "check":
+        shares = "Planned shares: current=50,short=50, or 50,50 in the labels' alphabetical order."
+        return {
+            "by": _needed(_BY),
+            "unit": _maybe(str, _UNIT),
+            "day": _maybe(str, "Column with the day."),
+            "split": _maybe(str, shares),
+            "covariates": _maybe(str, "Columns known before the test, separated by commas."),
+            "metrics": _maybe(str, "Columns to be measured, separated by commas."),
+            "strata": _maybe(str, "Column with the strata."),
+            "possible": _maybe(str, "What values can be: fare=0:500,minutes_to_book=0: (open ends empty)."),
+        }
+    if name in ("describe", "daily"):
+        more = {"day": _needed("Column with the day.")} if name == "daily" else {"unit": _maybe(str, _UNIT)}
+        figure = _maybe(Path, "Draw it into this PNG or SVG file.")
+        return {"value": _needed("Column with the metric."), "by": _needed(_BY), **more, "figure": figure}
+    if name == "digest":
+        return {
+            "by": _needed(_BY),
+            "metrics": _needed("Columns to be measured, separated by commas."),
+            "out": _needed("The JSON file to write.", Path),
+            "covariates": _maybe(str, "Columns known before the test, separated by commas."),
+            "strata": _maybe(str, "Column with the strata."),
+            "day": _maybe(str, "Column with the day."),
+        }
+    taken = "A column to make: 'searches: count where event = search', 'spent: total amount', 'any', 'largest', ..."
+    listed = "Table with the units and the variants they were assigned to: units without events are kept."
+    return {
+        "unit": _needed(_UNIT),
+        "by": _needed(_BY),
+        "take": _needed(taken, list[str]),
+        "out": _needed("The CSV or Parquet file to write.", Path),
+        "assignment": _maybe(Path, listed),
+    }
+
+
+def made(name: str) -> Any:
+    """One of these commands."""
+    options = {"file": file_argument(), **_options(name), **reading_options()}
+    if name in ("check", "describe", "daily"):
+        options["as_json"] = (Annotated[bool, typer.Option("--json", help="Write JSON instead of text.")], False)
+    run: Any = {"check": _check, "digest": _digest, "units": _units}.get(name, _looked_at(name))
+    return command(name, run, options, _SAID[name], f"\b\nExamples:\n{_EXAMPLES[name]}\n")
+
+
+NAMES = tuple(_SAID)
+
+
+def _check(**given: Any) -> None:
+    source = open_table(given, values=tuple(_listed(given["metrics"])))
+    split = given["split"]
+    found = source.check(
+        by=given["by"],
+        unit=given["unit"],
+        day=given["day"],
+        split=None if split is None else _shares(split, source, given["by"]),
+        covariates=_listed(given["covariates"]),
+        metrics=_listed(given["metrics"]),
+        strata=given["strata"],
+        possible=_bounds(given["possible"]),
+    )
+    status = write_results([found], as_json=given["as_json"])
+    if status:
+        raise typer.Exit(status)
+
+
+def _looked_at(name: str) -> Any:
+    """Describe or daily."""
+
+    def run(**given: Any) -> None:
+        source = open_table(given, values=(given["value"],))
+        more = {"day": given["day"]} if name == "daily" else {"unit": given["unit"]}
+        found: Any = getattr(source, name)(given["value"], by=given["by"], **more)
+        if given["figure"] is not None:
+            save_figure(found, given["figure"])
+        write_results([found], as_json=given["as_json"])
+
+    return run
+
+
+def _digest(**given: Any) -> None:
+    metrics = _listed(given["metrics"])
+    found = open_table(given, values=tuple(metrics)).digest(
+        metrics,
+        by=given["by"],
+        covariates=_listed(given["covariates"]),
+        strata=given["strata"] or "",
+        day=given["day"] or "",
+    )
+    save_text(given["out"], found.to_json())
+    write(f"Written to {given['out']}: {len(found.cells):,} cells of {', '.join(found.metrics)}.")
+
+
+def _units(**given: Any) -> None:
+    from amber_ruler.tables import grammar
+
+    taken = [grammar.taken(text) for text in given["take"]]
+    measures = dict(taken)
+    if len(measures) < len(taken):
+        raise InputError("--take makes two columns of one name: give each a name of its own.")
+    listed = None if given["assignment"] is None else open_table({"file": given["assignment"]})
+    source = open_table(given)
+    found = source.units(unit=given["unit"], by=given["by"], measures=measures, assignment=listed)
+    out: Path = given["out"]
+    if out.suffix.lower() not in (".csv", ".parquet"):
+        raise InputError(f"Units are written as .csv or .parquet; got {out.name!r}.")
+    import duckdb
+
+    from amber_ruler.tables import profile
+
+    rows = duckdb.from_df(found.fetched(*found.columns))
+    with whole(out) as part:
+        (rows.write_csv if out.suffix.lower() == ".csv" else rows.write_parquet)(str(part))
+    write(f"Written to {out}: {rows.count('*').fetchall()[0][0]:,} units with {', '.join(measures)}.")
+    if listed is None:
+        crossed = profile.units(source.frame.lazy(), given["unit"], given["by"]).crossed
+        if crossed:
+            write(f"{crossed:,} units were seen under more than one variant, and are left out.")
+
+
+def _shares(text: str, source: Table, by: str) -> Mapping[str, float]:
+    if "=" in text:
+        return planned_shares(text)
+    labels, parts = list(source.sizes(by=by)), text.split(",")
+    if len(labels) != len(parts):
+        raise InputError(f"--split has {len(parts)} shares for {len(labels)} variants: {', '.join(labels)}.")
+    return planned_shares(",".join(f"{label}={share}" for label, share in zip(labels, parts, strict=True)))
+
+
+def _bounds(text: str | None) -> dict[str, tuple[float | None, float | None]]:
+    found = {}
+    for part in _listed(text):
+        column, equals, ends = part.partition("=")
+        low, colon, high = ends.partition(":")
+        try:
+            found[column.strip()] = (number(low) if low.strip() else None, number(high) if high.strip() else None)
+        except ValueError:
+            equals = ""
+        if not (equals and colon):
+            raise InputError.rule("--possible", part, "column=smallest:largest, where an end may be empty")
+    return found
+
+
+def _listed(text: str | None) -> list[str]:
+    return [part.strip() for part in (text or "").split(",") if part.strip()]

@@ -1,0 +1,103 @@
+"""A table of another trade at the command line alone: read, shaped, checked, described, reduced, compared."""
+
+import json
+import shlex
+
+import pytest
+from typer.testing import CliRunner
+
+import amber_ruler as ar
+from amber_ruler.cli.main import app
+
+TRIPS, EVENTS = (shlex.quote(str(ar.demo.path(name))) for name in ("travellers", "events"))
+
+
+def run(line):
+    """What a command line writes; errors as they are raised."""
+    found = CliRunner().invoke(app, shlex.split(line), catch_exceptions=False)
+    assert found.exit_code in (0, 3), found.output
+    return " ".join(found.output.split())
+
+
+@pytest.fixture
+def workshop(tmp_path):
+    """Repairs of a workshop, written as its books have them: 0/1 reminders, decimal commas, yes and no."""
+    lines = ["Workshop, exported 30.06.", "order;reminder;day;cost;back;tools;"]
+    for k in range(240):
+        cost = "" if k % 17 == 0 else f"{1 + k % 3}.{100 + k % 7 * 31:03d},{k % 100:02d}"
+        lines.append(f"{k};{k % 2};{1 + k // 12};{cost};{'ja' if k % 5 < 2 + k % 2 else 'nein'};{k % 4};")
+    path = tmp_path / "books.csv"
+    path.write_text("\n".join(lines), encoding="latin-1")
+    return f"{shlex.quote(str(path))} --separator ';' --decimal , --thousands . --skip-lines 1 --encoding latin-1"
+
+
+def test_from_messy_books_to_answers(workshop, tmp_path):
+    """Every command reads the same options, and the same rows."""
+    named = "--relabel 'reminder: 0=none, 1=letter'"
+    said = run(f"measure means {workshop} {named} --value cost --by reminder --control none")
+    assert "letter against none" in said
+    shares = run(f"measure proportions {workshop} {named} --value back --success ja --by reminder --control none")
+    assert "letter against none" in shares
+    late = "--derive 'late: day > 10' --where 'day >= 3' --where 'cost present'"
+    assert "late" in run(f"measure proportions {workshop} {named} {late} --value late --by reminder --control none")
+    assert "cost by reminder" in run(f"describe {workshop} {named} --value cost --by reminder")
+    figure = tmp_path / "daily.png"
+    assert "on 20 days" in run(f"daily {workshop} {named} --value cost --by reminder --day day --figure {figure}")
+    assert figure.stat().st_size > 5_000
+    assert "split" in run(f"check {workshop} {named} --by reminder --unit order --metrics back --success back=ja")
+    out = tmp_path / "d.json"
+    assert "cells of cost" in run(f"digest {workshop} {named} --by reminder --day day --metrics cost --out {out}")
+    seen = run(f"monitor {out} --value cost --control none --at 10,20 --planned 240 --looks 2")
+    assert "letter − none" in seen
+    rows = f"monitor {workshop} {named} --value cost --by reminder --day day --control none --at 10,20 --planned 240"
+    assert run(f"{rows} --looks 2") == seen
+
+
+def test_a_log_becomes_units(tmp_path):
+    """As the library has it, in CSV or Parquet; what is left out is said."""
+    taken = "--take 'searches: count where event = search' --take 'spent: total amount'"
+    for name in ("units.parquet", "units.csv"):
+        out = tmp_path / name
+        said = run(f"units {EVENTS} --unit traveller --by form {taken} --out {out}")
+        assert "left out" in said
+        wanted = {"searches": ar.tables.count(event="search"), "spent": ar.tables.total("amount")}
+        own = ar.table(ar.demo.path("events")).units(unit="traveller", by="form", measures=wanted)
+        assert ar.table(out).moments("spent", by="form")["short"].mean("spent") == pytest.approx(
+            own.moments("spent", by="form")["short"].mean("spent"), rel=1e-12
+        )
+    listed = tmp_path / "assigned.csv"
+    one, two = ar.table(ar.demo.path("events")).fetched("traveller")["traveller"].unique()[:2]
+    listed.write_text(f"traveller,form\n{one},short\n{two},current\n")
+    assert "2 units" in run(f"units {EVENTS} --unit traveller --by form {taken} --out {out} --assignment {listed}")
+
+
+def test_several_metrics_are_one_family():
+    """With one treatment or more; the first document of JSON is the family."""
+    line = f"measure means {TRIPS} --value fare,searches --by form --control current --json"
+    held = json.loads(CliRunner().invoke(app, shlex.split(line)).output)
+    assert held["results"][0]["type"] == "family"
+    assert held["results"][0]["labels"] == ["fare: guided", "fare: short", "searches: guided", "searches: short"]
+    line = f"measure proportions {TRIPS} --value booked,complaint --by form --control current"
+    one = run(f"{line} --where 'form != guided'")
+    assert "1 of 2 comparisons stands after the Holm correction: booked" in one
+
+
+@pytest.mark.parametrize(
+    ("line", "says"),
+    [
+        (f"measure means {TRIPS} --value fare --by form --control current --where 'day >>'", "a value is missing"),
+        ("measure means --n 5,5 --mean 1,2 --sd 1,1 --where 'a = 1'", "there is no file"),
+        (f"measure means {TRIPS} --value fare --by form --control current --where 'dy = 1'", "dy"),
+        (f"check {TRIPS} --by form --success yes", "which column"),
+        (f"units {EVENTS} --unit traveller --by form --take 'n: count' --take 'n: count' --out x.csv", "one name"),
+        (f"units {EVENTS} --unit traveller --by form --take 'n: count' --out x.json", "csv or .parquet"),
+        (f"describe {TRIPS} --value fare --by form --dates day", "--dates takes"),
+        ("t-test", "measure means"),
+        ("measure median", "measure quantiles"),
+        ("inspect", "check"),
+    ],
+)
+def test_what_is_wrong_is_said(line, says):
+    """Errors point at the place, or at the command that answers."""
+    with pytest.raises(ar.AmberRulerError, match=says):
+        run(line)
