@@ -312,18 +312,32 @@ def saved(rng: np.random.Generator) -> tuple[str, list[str]]:
 # --- the command line
 
 FOLDER = Path(tempfile.mkdtemp(prefix="fuzz"))
-for _name in ("travellers", "turnarounds", "crossings", "tickets"):
+for _name in ("travellers", "turnarounds", "crossings", "tickets", "events"):
     shutil.copyfile(ar.demo.path(_name), FOLDER / f"{_name}.csv")
 pd.read_csv(FOLDER / "travellers.csv").head(300).to_csv(FOLDER / "travellers.csv", index=False)
 (FOLDER / "empty.csv").write_text("")
 (FOLDER / "odd.csv").write_text('"\x1b[31mform",fare\n"\u202ea",1\nb,x\n')
 WORDS = [
     *shlex.split("0.05 70% 3 -1 nan 1e400 x 1,2 90,90 20,15,5,60 form fare current before two-sided exact holm a=1 --"),
-    *("", "\x1b[31m", "\udcff"),
+    *(
+        "",
+        "\x1b[31m",
+        "\udcff",
+        "day > 3",
+        "form in (short, current)",
+        "form: 0=a",
+        "late: day >= 2",
+        "yes",
+        "n: count",
+    ),
+    *shlex.split("pocock power obrien-fleming 0.2,0.5,1 5 latin-1 , ; ."),
 ]
 OPTIONS = shlex.split(
     "--value --by --control --alpha --null --margin --good --test --n --mean --sd --labels --json --split --correct"
-    " --effect --lift --power --find --grid --half-width --unit --day --metrics --seed --help"
+    " --effect --lift --power --find --grid --half-width --unit --day --metrics --seed --help --where --relabel"
+    " --derive --success --decimal --thousands --separator --missing --skip-lines --encoding --looks --futility"
+    " --spending --skip"
+    " --sides --shape --binding --per-day --at --planned --last --ways --take"
 )
 
 
@@ -368,7 +382,7 @@ def commanded(rng: np.random.Generator) -> tuple[str, list[str]]:
 def example_commands() -> list[list[str]]:
     """Every example of every command, as arguments."""
     if not _EXAMPLES:
-        from amber_ruler.cli import inspect as looking
+        from amber_ruler.cli import data, looking
         from amber_ruler.cli.plan import KINDS
         from amber_ruler.register import METHODS
 
@@ -379,7 +393,7 @@ def example_commands() -> list[list[str]]:
         )
         _EXAMPLES.extend(
             shlex.split(part.strip())[1:]
-            for text in (looking.EXAMPLES, looking.DIGEST_EXAMPLES)
+            for text in (*data.EXAMPLES.values(), *looking.EXAMPLES.values())
             for part in text.replace("\\\n", " ").splitlines()
             if part.strip().startswith("amber-ruler")
         )

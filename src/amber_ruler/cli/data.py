@@ -32,7 +32,7 @@ _SAID = {
     ),
     "units": "Turn a log of events into one row a unit: CSV or Parquet.",
 }
-_EXAMPLES = {
+EXAMPLES = {
     "check": """  amber-ruler check travellers.csv --by form --unit traveller --day day \\
       --covariates prior_spend,prior_trips --metrics fare,booked --possible fare=0:
   amber-ruler check days/*.parquet --by form --split current=50,short=25,guided=25""",
@@ -101,7 +101,7 @@ def made(name: str) -> Any:
     if name in ("check", "describe", "daily"):
         options["as_json"] = (Annotated[bool, typer.Option("--json", help="Write JSON instead of text.")], False)
     run: Any = {"check": _check, "digest": _digest, "units": _units}.get(name, _looked_at(name))
-    return command(name, run, options, _SAID[name], f"\b\nExamples:\n{_EXAMPLES[name]}\n")
+    return command(name, run, options, _SAID[name], f"\b\nExamples:\n{EXAMPLES[name]}\n")
 
 
 NAMES = tuple(_SAID)

@@ -18,7 +18,7 @@ if TYPE_CHECKING:
     from amber_ruler.digest import Digest
     from amber_ruler.results import Comparison
 
-_EXAMPLES = {
+EXAMPLES = {
     "boundaries": """  amber-ruler boundaries --looks 5 --futility hwang-shih-decani
   amber-ruler boundaries --looks 7,14,28 --per-day 900 --spending pocock --figure looks.png""",
     "monitor": """  amber-ruler monitor travellers.csv --day day --by form --value booked --control current \\
@@ -230,7 +230,7 @@ def made(name: str) -> Any:
         options["looks"] = maybe(str, "Looks as they were planned, a number or shares; one at the end unless given.")
         options |= reading_options()
         run = _monitor
-    return command(name, run, {**options, **_written()}, _SAID[name], f"\b\nExamples:\n{_EXAMPLES[name]}\n")
+    return command(name, run, {**options, **_written()}, _SAID[name], f"\b\nExamples:\n{EXAMPLES[name]}\n")
 
 
 NAMES = tuple(_SAID)

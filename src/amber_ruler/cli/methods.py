@@ -198,7 +198,7 @@ def _given(method: Method, given: Mapping[str, Any]) -> dict[str, Any]:
     found = {}
     for name, item in method.settings.items():
         value = given.get(name)
-        if value is None and item.default is item.empty and name not in _FROM_THE_TABLE and name not in method.columns:
+        if value is None and item.default is item.empty and name not in _FROM_THE_TABLE:
             raise InputError(f"--{name.replace('_', '-')} is needed: it has no usual value.")
         if name in _FROM_THE_TABLE or (value is None and item.default is not None):
             continue
