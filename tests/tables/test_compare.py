@@ -2,6 +2,7 @@
 
 import dataclasses
 
+import pandas as pd
 import pytest
 
 import amber_ruler as ar
@@ -57,3 +58,22 @@ def test_what_can_not_be_compared_is_said(how, error, says):
     """By name, with what was meant."""
     with pytest.raises(error, match=says):
         TRIPS.compare(by="form", **how)
+
+
+def test_numeric_labels_are_found_and_printed_with_their_column():
+    """As text, as the number, as both; through every door; and 1 - 0 is no arithmetic."""
+    frame = pd.DataFrame({"reminder": [0, 1] * 30, "cost": [float(k % 7) for k in range(60)], "day": [1, 2, 3] * 20})
+    t = ar.table(frame)
+    arms = t.samples("cost", by="reminder")
+    assert arms[1] is arms["1"] is arms["reminder 1"] is arms[1.0]
+    assert arms[1].label == "reminder 1"
+    for control in (0, "0", "reminder 0"):
+        r = t.compare("cost", by="reminder", control=control)
+        assert (r.treatment, r.control) == ("reminder 1", "reminder 0")
+        assert "reminder 1 − reminder 0" in str(r)
+    digest = t.digest("cost", by="reminder", day="day")
+    assert digest.moments("cost")[1].label == "reminder 1"
+    rows = t.records(["cost"], by="reminder")
+    assert rows[0].label == "reminder 0"
+    with pytest.raises(DataError, match="variant in column 'reminder'"):
+        arms[2]

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from typing import Any, TypeVar
 
 import numpy as np
@@ -15,6 +16,9 @@ T = TypeVar("T")
 class ByVariant(dict[str, T]):
     """Variant label to Sample or Moments, in the labels' alphabetical order.
 
+    A label is found as text or as the value that the column holds. Labels that are numbers are printed with their
+    column, as "reminder 1", which finds them as well: 1 − 0 would read as arithmetic.
+
     Attributes
     ----------
     column : str
@@ -24,6 +28,8 @@ class ByVariant(dict[str, T]):
     """
 
     def __init__(self, items: dict[str, T], *, column: str, unassigned: int = 0) -> None:
+        if column and items and all(map(_is_number, items)):
+            items = {label: _named(item, label, f"{column} {label}") for label, item in items.items()}
         super().__init__(items)
         self.column = column
         self.unassigned = unassigned
@@ -36,8 +42,19 @@ class ByVariant(dict[str, T]):
         below = f"{self.unassigned:,} rows have no label" if self.unassigned else ""
         return display(f"By {self.column}", ("", "n", "missing", "mean"), rows, below)
 
-    def __missing__(self, label: str) -> Any:
+    def __missing__(self, label: Any) -> Any:
+        key = self._key(label)
+        if key in self.keys():
+            return self[key]
         raise DataError.unknown(f"variant in column {self.column!r}", label, self)
+
+    def _key(self, label: Any) -> str:
+        """The text under which a label stands, however it was said."""
+        text = str(label)
+        if text not in self.keys() and isinstance(label, (float, np.floating)) and float(label).is_integer():
+            text = str(int(label))
+        short = text.removeprefix(f"{self.column} ")
+        return short if text not in self.keys() and short in self.keys() else text
 
     def against(self, control: str) -> list[tuple[T, T]]:
         """Pair every other variant, as treatment, with the control.
@@ -52,7 +69,22 @@ class ByVariant(dict[str, T]):
             raise DataError(
                 f"Column {self.column!r} holds one variant only, {control!r}: a comparison needs a second one."
             )
-        return [(other, base) for label, other in self.items() if label != control]
+        return [(other, base) for label, other in self.items() if label != self._key(control)]
+
+
+def _is_number(label: str) -> bool:
+    try:
+        float(label)
+    except ValueError:
+        return False
+    return True
+
+
+def _named(item: Any, label: str, name: str) -> Any:
+    """The same with a name that no one takes for a number."""
+    if getattr(item, "label", None) != label:
+        return item
+    return item.relabel(name) if hasattr(item, "relabel") else replace(item, label=name)
 
 
 def _told(item: Any) -> tuple[str, str, str]:

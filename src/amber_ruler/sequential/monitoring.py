@@ -184,7 +184,7 @@ def monitor(
     nominal = 2 * normal.sf(np.abs(z)) if rule.sides == 2 else normal.sf(z)
     path = recursion.walk(Regions(plan.fractions, plan.z, plan.lower, futile, rule.sides == 2))
     found = _found(path, plan, z, stopped, decision)
-    ahead = _ahead(plan, path, z, looks, prior) if decision == GO_ON else {}
+    ahead = _ahead(plan, boundaries.drift, path, z, looks, prior) if decision == GO_ON else {}
     comparisons, latest = compared(plan, looks, nominal, levels, decision, stopped, over, found)
     return Monitoring(
         title=f"Look {size} of {over}",
@@ -250,7 +250,7 @@ def _found(path: Path, plan: Boundaries, z: Floats, stopped: int | None, decisio
 
 
 def _ahead(
-    plan: Boundaries, path: Path, z: Floats, looks: list[Look], prior: tuple[float, float] | None
+    plan: Boundaries, design: float, path: Path, z: Floats, looks: list[Look], prior: tuple[float, float] | None
 ) -> dict[str, Any]:
     """Chances of what is still to come."""
     size, t, now = z.size, float(plan.fractions[z.size - 1]), float(z[-1])
@@ -262,7 +262,7 @@ def _ahead(
         gate.positive("sd of the prior", sd)
         per_drift = 1.0 if looks[-1].se is None else looks[-1].se * math.sqrt(t)
         prior = ((mean - looks[-1].null) / per_drift, sd / per_drift)
-    named = {"design": plan.drift, "trend": now / math.sqrt(t), "none": 0.0}
+    named = {"design": design, "trend": now / math.sqrt(t), "none": 0.0}
     drifts = np.array(list(named.values()))
     first, end = ahead.first_crossed(drifts), ahead.crossed_last(drifts)
     predicted = ahead.predicted(prior)
