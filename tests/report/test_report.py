@@ -415,3 +415,16 @@ def test_several_rulers_make_one_picture(tmp_path):
     assert len(fig.axes) == 2
     fig.savefig(tmp_path / "r.png")
     assert (tmp_path / "r.png").read_bytes()[16:24] == (1280).to_bytes(4, "big") + (800).to_bytes(4, "big")
+
+
+def test_a_ruler_as_a_figure_has_its_numbers_beside_each_row():
+    """Estimate, limits, units and the p that decides; nothing where a bar is no interval."""
+    arms = ar.Summary(400, 15.4, 20.0, "short"), ar.Summary(390, 12.1, 20.0, "current")
+    r = ar.measure.means(*arms)
+    said = " ".join(t.get_text() for ax in r.plot().figure.axes for t in ax.texts)
+    assert "3.30 (0.51 to 6.09)   n 790   p = 0.0207" in said
+    assert "n 400" in said
+    both = ar.multiplicity.correct({"fare": r, "tips": ar.measure.means(*arms[::-1])})
+    family = " ".join(t.get_text() for ax in both.plot().figure.axes for t in ax.texts)
+    assert family.count("adjusted p = ") == 2
+    assert not any("to" in t.get_text() for t in ar.sequential.peeking(3).plot().texts)

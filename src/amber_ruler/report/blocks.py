@@ -34,6 +34,7 @@ class RulerRow:
     low: float
     high: float
     verdict: str = ""
+    note: str = ""  # what a figure says beside the numbers, such as n and p
 
 
 @dataclass(frozen=True, slots=True)
@@ -45,6 +46,7 @@ class Ruler:
     margin: float | None = None
     percent: bool = False
     unit: str = ""
+    numbered: bool = True  # whether a figure has the numbers beside each row: estimate and limits, where they are such
 
 
 @dataclass(frozen=True, slots=True)

@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 import math
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 from amber_ruler.report import palette
+from amber_ruler.report.numbers import together
 from amber_ruler.report.scale import Scale, scale_of
 from amber_ruler.results.display import safe
 
@@ -28,7 +29,7 @@ def draw_rulers(ruler: Ruler, *, ax: Axes | None = None, title: str = "") -> Axe
             axes.axvspan(*ends, color=palette.SAND, zorder=0, label="margin")
         axes.axvline(ruler.centre, color=palette.INK, linewidth=1.2, zorder=1)
     for k, row in enumerate(ruler.rows):
-        _draw_row(axes, row, k, scale)
+        _draw_row(axes, row, k, ruler, scale)
     axes.set_ylim(len(ruler.rows) - 0.4, -0.6)
     axes.set_xlim(scale.low, scale.high)
     axes.set_yticks(range(len(ruler.rows)), [row.label for row in ruler.rows])
@@ -108,7 +109,7 @@ def finish(axes: Axes, title: str) -> Axes:
     return axes
 
 
-def _draw_row(axes: Axes, row: RulerRow, k: int, scale: Scale) -> None:
+def _draw_row(axes: Axes, row: RulerRow, k: int, ruler: Ruler, scale: Scale) -> None:
     sign, colour = palette.VERDICTS.get(row.verdict, ("", palette.AMBER))
     low, high = max(row.low, scale.low), min(row.high, scale.high)
     axes.plot([low, high], [k, k], color=colour, linewidth=5, solid_capstyle="butt", zorder=2)
@@ -116,15 +117,29 @@ def _draw_row(axes: Axes, row: RulerRow, k: int, scale: Scale) -> None:
         finite = math.isfinite(end)
         axes.plot([at], [k], marker="|" if finite else arrow, color=colour, markersize=14 if finite else 9, zorder=3)
     axes.plot([row.estimate], [k], "o", color=colour, markersize=11, markeredgecolor="white", zorder=4, clip_on=False)
+    beside: dict[str, Any] = {"xycoords": ("axes fraction", "data"), "annotation_clip": False}
+    told = _numbers(row, ruler) if ruler.numbered else ""
+    said = "   ".join(part for part in (told, row.note) if part)
+    place = (1.01, k)
+    axes.annotate(said, place, xytext=(0, 8 if row.verdict else 0), textcoords="offset points", va="center",
+                  color=palette.INK, fontsize=10, **beside)  # fmt: skip
     if row.verdict:
-        axes.annotate(
-            f"{sign} {row.verdict}",
-            (1.01, k),
-            xycoords=("axes fraction", "data"),
-            va="center",
-            color=colour,
-            fontweight="bold",
-        )
+        axes.annotate(f"{sign} {row.verdict}", place, xytext=(0, -8), textcoords="offset points", va="center",
+                      color=colour, fontweight="bold", fontsize=11, **beside)  # fmt: skip
+
+
+def _numbers(row: RulerRow, ruler: Ruler) -> str:
+    """Estimate and limits, as they stand beside a row."""
+    factor = 100.0 if ruler.percent else 1.0
+    width = row.high - row.low if math.isfinite(row.high - row.low) else None
+    apart = None if ruler.centre is None else factor * ruler.centre
+    value, low, high = together(
+        *(factor * v for v in (row.estimate, row.low, row.high)),
+        width=None if not width else factor * width / 2,
+        apart=apart,
+    )
+    unit = f" {ruler.unit}" if ruler.unit in ("pp", "%") else ""
+    return f"{value} ({low} to {high}){unit}"
 
 
 def _graduate(axes: Axes, ruler: Ruler, scale: Scale) -> None:

@@ -57,7 +57,7 @@ def ruler(result: Boundaries) -> Ruler:
     """The range of z within which the test goes on, look by look."""
     each = enumerate(zip(result.lower.tolist(), result.z.tolist(), strict=True))
     rows_ = tuple(RulerRow(f"look {k + 1}", 0.0, low, z) for k, (low, z) in each)
-    return Ruler(rows_, unit="z")
+    return Ruler(rows_, unit="z", numbered=False)
 
 
 def draw(result: Boundaries, ax: Axes | None = None) -> Axes:

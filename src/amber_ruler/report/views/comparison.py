@@ -87,6 +87,11 @@ def draw(result: Comparison, ax: Axes | None = None) -> Axes:
         mean, reach = factor * float(g.mean), factor * 1.96 * float(g.se)
         top.plot([mean - reach, mean + reach], [k, k], color=palette.DUNE, linewidth=5, solid_capstyle="butt")
         top.plot([mean], [k], "o", color=palette.INK, markersize=11, markeredgecolor="white")
+        value, low, high = numbers.together(mean, mean - reach, mean + reach, width=reach)
+        counted = "" if result.quantity == "rate" else f"   n {numbers.whole(float(g.n))}"
+        said = f"{value} ({low} to {high}){'%' if result.percent else ''}{counted}"
+        top.annotate(said, (1.01, k), xycoords=("axes fraction", "data"), annotation_clip=False, va="center",
+                     color=palette.INK, fontsize=10)  # fmt: skip
     top.set_yticks(range(2), [g.label for g in arms[:2]])
     top.set_ylim(1.6, -0.6)
     top.margins(x=0.12)

@@ -34,7 +34,9 @@ def layout(result: Corrected) -> list[Block]:
 def ruler(result: Corrected) -> Ruler:
     """From raw to adjusted p, against alpha."""
     pairs = zip(result.labels, result.p_values.tolist(), result.adjusted.tolist(), strict=True)
-    return Ruler(tuple(RulerRow(label, q, p, q) for label, p, q in pairs), centre=result.alpha, unit="p")
+    return Ruler(
+        tuple(RulerRow(label, q, p, q) for label, p, q in pairs), centre=result.alpha, unit="p", numbered=False
+    )
 
 
 def sentence(result: Corrected) -> str:

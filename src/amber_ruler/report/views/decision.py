@@ -51,7 +51,11 @@ def rows(result: Decision) -> dict[str, Any]:
 def ruler(result: Decision) -> Ruler:
     """What each choice loses."""
     return Ruler(
-        tuple(RulerRow(label, loss, 0.0, loss) for label, loss in result.losses.items()), 0.0, None, result.percent
+        tuple(RulerRow(label, loss, 0.0, loss) for label, loss in result.losses.items()),
+        0.0,
+        None,
+        result.percent,
+        numbered=False,
     )
 
 

@@ -9,7 +9,7 @@ import numpy as np
 from amber_ruler.report import numbers
 from amber_ruler.report.blocks import Block, Grid, Lines, Ruler, RulerRow
 from amber_ruler.report.views import parts as views_of_parts
-from amber_ruler.report.views.measured import drawn_limits, half_width, heading, span
+from amber_ruler.report.views.measured import drawn_limits, half_width, heading, p_said, span
 from amber_ruler.report.views.shared import alarms, checks_and_notes
 from amber_ruler.results import Comparison, Interval, Measurement
 
@@ -75,8 +75,13 @@ def ruler(result: Measurement) -> Ruler:
         np.broadcast_to(v, shape).ravel() for v in (result.estimate, *drawn_limits(result), result.verdict)
     )
     named = labels(result)
+    p = result.p_value if result.correction is None else result.correction.adjusted
+    notes = [""] * estimate.size
+    if p is not None:
+        name = "p" if result.correction is None else "adjusted p"
+        notes = [p_said(name, float(v)) for v in np.broadcast_to(np.asarray(p), shape).ravel()]
     some = tuple(
-        RulerRow(named[k], float(estimate[k]), float(low[k]), float(high[k]), str(verdicts[k]))
+        RulerRow(named[k], float(estimate[k]), float(low[k]), float(high[k]), str(verdicts[k]), notes[k])
         for k in order(result)[:MOST_ROWS]
     )
     asked = isinstance(result, Comparison) or result.test is not None

@@ -83,7 +83,26 @@ def between(result: Comparison) -> str:
 def ruler_row(result: Measurement, label: str) -> RulerRow:
     """One result as a row of a ruler that several share."""
     low, high = drawn_limits(result)
-    return RulerRow(label, float(result.estimate), float(low), float(high), str(result.verdict))
+    return RulerRow(label, float(result.estimate), float(low), float(high), str(result.verdict), row_note(result))
+
+
+def row_note(result: Measurement) -> str:
+    """Units and the p that decides, as a figure has them beside a row."""
+    said = []
+    sizes = [float(np.asarray(g.n)) for g in result.groups if np.ndim(g.n) == 0]
+    if sizes and result.quantity != "rate":
+        total = sizes[0] if getattr(result, "paired", False) else sum(sizes[:2])
+        said.append(f"n {numbers.whole(total)}")
+    p = result.p_value if result.correction is None else result.correction.adjusted
+    if p is not None and np.ndim(p) == 0:
+        said.append(p_said("p" if result.correction is None else "adjusted p", float(p)))
+    return "   ".join(said)
+
+
+def p_said(name: str, p: float) -> str:
+    """A p-value with its name."""
+    text = numbers.p_value(p)
+    return f"{name} {text}" if text.startswith("<") else f"{name} = {text}"
 
 
 def effects(found: Mapping[str, EffectSize], alternative: str = "two-sided") -> list[Block]:

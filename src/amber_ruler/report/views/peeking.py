@@ -29,7 +29,7 @@ def layout(result: Peeking) -> list[Block]:
 def ruler(result: Peeking) -> Ruler:
     """What was asked for, and the error by each look."""
     rows_ = tuple(RulerRow(f"look {k + 1}", e, result.alpha, e) for k, e in enumerate(result.error.tolist()))
-    return Ruler(rows_, result.alpha, percent=True, unit="%")
+    return Ruler(rows_, result.alpha, percent=True, unit="%", numbered=False)
 
 
 def sentence(result: Peeking) -> str:

@@ -52,7 +52,7 @@ def layout(result: StoppingByEvidence) -> list[Block]:
 def ruler(result: StoppingByEvidence) -> Ruler:
     """The z within which the test goes on or shows none, look by look."""
     each = enumerate(zip(result.low.tolist(), result.high.tolist(), strict=True))
-    return Ruler(tuple(RulerRow(f"look {k + 1}", 0.0, low, high) for k, (low, high) in each), unit="z")
+    return Ruler(tuple(RulerRow(f"look {k + 1}", 0.0, low, high) for k, (low, high) in each), unit="z", numbered=False)
 
 
 def sentence(result: StoppingByEvidence) -> str:
