@@ -77,3 +77,75 @@ def test_numeric_labels_are_found_and_printed_with_their_column():
     assert rows[0].label == "reminder 0"
     with pytest.raises(DataError, match="variant in column 'reminder'"):
         arms[2]
+
+
+def held(kind, frame, tmp_path):
+    """The same rows, held by an engine or written into a file."""
+    if kind == "pandas":
+        return frame
+    if kind == "polars":
+        import polars as pl
+
+        return pl.from_pandas(frame)
+    if kind == "polars, lazy":
+        import polars as pl
+
+        return pl.from_pandas(frame).lazy()
+    if kind == "arrow":
+        import pyarrow as pa
+
+        return pa.Table.from_pandas(frame)
+    path = tmp_path / f"rows.{kind}"
+    if kind == "csv":
+        frame.to_csv(path, index=False)
+    elif kind == "parquet":
+        frame.to_parquet(path)
+    else:
+        frame.to_json(path, orient="records", lines=True)
+    return path
+
+
+@pytest.mark.parametrize("kind", ["pandas", "polars", "polars, lazy", "arrow", "csv", "parquet", "jsonl"])
+def test_every_engine_compares_shapes_and_looks_alike(kind, tmp_path):
+    """One call, words as shares, conditions, days as looks: the same numbers wherever the rows are."""
+    n = 240
+    frame = pd.DataFrame(
+        {
+            "form": ["short", "current", "current", "short"] * (n // 4),
+            "day": [1 + k // 60 for k in range(n)],
+            "fare": [1.5 * (k % 13) + (k % 4 == 0) for k in range(n)],
+            "back": ["yes" if k % 3 else "no" for k in range(n)],
+        }
+    )
+    t = ar.table(held(kind, frame, tmp_path))
+    own = ar.table(frame)
+    told, known = (x.compare("fare", by="form", control="current") for x in (t, own))
+    assert told.estimate == pytest.approx(known.estimate, rel=1e-12)
+    assert told.p_value == pytest.approx(known.p_value, rel=1e-10)
+    share = t.two_valued("back", success="yes").compare("back", by="form", control="current")
+    assert share.quantity == "share"
+    assert sum(float(g.n) * float(g.mean) for g in share.groups) == pytest.approx(160)
+    assert t.where("form", differs="short").sizes(by="form") == {"current": 120}
+    assert t.where("day", differs=2, at_most=3).overall("day").n == 120
+    who = {"treatment": "short", "control": "current"}
+    looks = ar.sequential.looks_by_day(t, "fare", by="form", day="day", days=[2, 4], **who)
+    assert looks[1].estimate == pytest.approx(known.estimate, rel=1e-12)
+    r = ar.sequential.monitor(ar.sequential.boundaries(2), looks, maximum=n)
+    assert r.fractions.tolist() == [0.5, 1.0]
+    assert r.planned == 2
+    with pytest.raises(DataError, match="numbers are needed"):
+        t.compare("back", by="form", control="current")
+    sharp = ar.sequential.looks_by_day(
+        t.derive("late", "day", above=2), "late", by="form", day="day", days=[3], **who
+    )  # shares as such, whatever holds them
+    assert sharp[0].quantity == "share"
+    assert sharp[0].estimate == 0
+    told = t.describe("fare", by="form")
+    assert told.groups["short"].n == 120
+    assert told.groups["short"].quantiles == pytest.approx(own.describe("fare", by="form").groups["short"].quantiles)
+    series = t.daily("fare", by="form", day="day")
+    assert series.days == ("1", "2", "3", "4")
+    assert sum(group.n for group in series.groups["short"]) == 120
+    once = t.digest("fare", by="form", day="day")
+    with pytest.raises(DataError, match="those units would count twice"):
+        _ = once + once
