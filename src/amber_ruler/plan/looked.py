@@ -13,6 +13,7 @@ from amber_ruler.numeric.gate import Floats
 from amber_ruler.plan import modifiers as change
 from amber_ruler.plan.answers import LookPlan
 from amber_ruler.plan.planned import Units
+from amber_ruler.plan.powers import imbalance, power_of_estimate
 from amber_ruler.sequential import recursion
 from amber_ruler.sequential.boundaries import Boundaries
 from amber_ruler.sequential.operating import Operating, operating, power_at
@@ -127,8 +128,6 @@ def _beyond(design: Estimated, effect: Floats, units: Units, bound: Floats, side
 
     From 60 degrees of freedom on, and where it is small, a noncentral t is normal, to the first order of 1/df.
     """
-    from amber_ruler.plan.designs.estimated import imbalance, power_of_estimate
-
     size, null_error, error = _away(design, effect, units)
     df, own = design._df(units), design._own_df(units)
     if df is None:
@@ -159,8 +158,6 @@ def _seen(design: Estimated, plan: Boundaries, units: Units) -> Units:
 
 def drift(design: Estimated, effect: Floats, units: Units, tail: Floats) -> Floats:
     """The drift at which a normal test with one look, of this alpha on one side, has the power that this one has."""
-    from amber_ruler.plan.designs.estimated import imbalance, power_of_estimate
-
     size, null_error, error = _away(design, effect, units)
     z, df, own = normal.upper_quantile(tail), design._df(units), design._own_df(units)
     if df is None:

@@ -11,8 +11,9 @@ from amber_ruler.errors import DesignError
 from amber_ruler.numeric import gate, normal, pearson
 from amber_ruler.numeric.gate import Floats
 from amber_ruler.plan import modifiers as change
-from amber_ruler.plan.designs.estimated import Estimated, power_of_estimate, tails
+from amber_ruler.plan.designs.estimated import Estimated
 from amber_ruler.plan.planned import SMALLEST_SHARE, Units, Ways
+from amber_ruler.plan.powers import power_of_estimate, tails
 
 
 @dataclass(frozen=True, kw_only=True)

@@ -13,9 +13,10 @@ from amber_ruler.numeric.gate import Floats
 from amber_ruler.plan import draws
 from amber_ruler.plan import modifiers as change
 from amber_ruler.plan import outcomes as exactly
-from amber_ruler.plan.designs.estimated import Estimated, TwoGroups, room, tails
+from amber_ruler.plan.designs.estimated import Estimated, TwoGroups, room
 from amber_ruler.plan.designs.means import MEAN_WAYS, known_baseline
 from amber_ruler.plan.planned import Units, Ways
+from amber_ruler.plan.powers import tails
 from amber_ruler.plan.search import MOST_UNITS
 
 _FLEISS = "Fleiss, Levin & Paik (2003), Statistical Methods for Rates and Proportions"
