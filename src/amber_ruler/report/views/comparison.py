@@ -140,6 +140,7 @@ def sentence(result: Comparison) -> str:
     named = f"{result.metric}, {result.treatment} against {result.control}"
     inside = limits_in_words(result, *amounts(result)[1:])
     proof = inside if result.p_value is None else f"{inside}, p {p_word(float(result.p_value), result.alpha)}"
+    proof = "; ".join(part for part in (_values(result), proof) if part)
     clauses = "".join(views_of_parts.clauses(result))
     return f"{_claim(result, named, value)} ({proof}){_lift_words(result)}{clauses}."
 
@@ -169,8 +170,25 @@ def _claim(result: Comparison, named: str, value: str) -> str:
     return f"{named}: no difference that matters, {value} {direction} and within {margin} either way"
 
 
+def _values(result: Comparison) -> str:
+    """What each group has, and of how many units."""
+    arms = result.groups[:2]
+    if len(arms) < 2 or result.quantity not in _DRAWN or any(np.ndim(g.mean) for g in arms):
+        return ""
+    if result.percent:
+        told = [numbers.percent(float(g.mean)) for g in arms]
+    else:
+        width = max(float(g.se) for g in arms)
+        told = numbers.together(*(float(g.mean) for g in arms), width=width if width > 0 else None)
+    if result.paired:
+        return f"{told[0]} against {told[1]} in {numbers.whole(float(arms[0].n))} pairs"
+    sizes = [numbers.whole(float(g.n)) for g in arms]
+    return f"{told[0]} of {sizes[0]} against {told[1]} of {sizes[1]}"
+
+
 def _lift_words(result: Comparison) -> str:
     effect = result.effects.get("lift")
     if effect is None or not np.isfinite(effect.value):
         return ""
-    return f"; a lift of {effect_texts(effect)[0]}"
+    what = "a lift" if effect.value >= 0 else "a relative difference"
+    return f"; {what} of {effect_texts(effect)[0]}"
