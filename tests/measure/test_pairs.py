@@ -5,6 +5,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+import amber_ruler as ar
 import truth
 from amber_ruler import DataError, InputError, Pairs, Sample, Summary
 from amber_ruler.measure import mean, means, pairs
@@ -132,3 +133,20 @@ def test_a_lift_of_pairs_is_the_set_of_ratios_that_the_paired_test_keeps(shift):
         d = both.treatment - ratio * both.control
         kept = abs(d.mean()) / (d.std(ddof=1) / np.sqrt(12)) <= r.critical
         assert lift.contains(float(ratio) - 1) == kept, ratio
+
+
+def test_plain_values_of_both_sides_are_pairs():
+    """In the same order of units; unequal numbers, and whole tables, are refused with the way out."""
+    after, before = [39.0, 41.5, 40.0, 38.0], [42.0, 44.0, 43.5, 40.0]
+    r = ar.measure.pairs(after, before)
+    own = ar.measure.pairs(ar.Pairs(after, before))
+    assert (r.estimate, r.p_value, r.treatment) == (own.estimate, own.p_value, "treatment")
+    named = ar.measure.pairs(ar.Sample(after, "after"), ar.Sample(before, "before"))
+    assert (named.treatment, named.control) == ("after", "before")
+    assert r.again(without=[1]).estimate == ar.measure.pairs([39.0, 40.0, 38.0], [42.0, 43.5, 40.0]).estimate
+    with pytest.raises(ar.InputError, match="there are 4 and 3"):
+        ar.measure.pairs(after, before[:3])
+    trips = ar.table(ar.demo.path("travellers"))
+    for ask in (ar.measure.mean, ar.measure.groups, lambda t: ar.measure.means(t, t)):
+        with pytest.raises(ar.InputError, match=r"compare\('fare'"):
+            ask(trips)

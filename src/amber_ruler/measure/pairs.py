@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Literal, NamedTuple
+from typing import Any, Literal, NamedTuple
 
 import numpy as np
 from numpy.typing import ArrayLike
@@ -16,7 +16,7 @@ from amber_ruler.numeric import gate, normal, student
 from amber_ruler.numeric.gate import Floats, Number, scalar_or_array
 from amber_ruler.register import method
 from amber_ruler.results import Comparison, EffectSize
-from amber_ruler.samples import Pairs, Summary
+from amber_ruler.samples import Pairs, Sample, Summary
 from amber_ruler.samples import gate as groups
 
 
@@ -31,8 +31,8 @@ from amber_ruler.samples import gate as groups
     after=checks.one_value_decides,
 )
 def pairs(
-    treatment: Pairs | Summary,
-    control: Summary | None = None,
+    treatment: Pairs | Summary | ArrayLike,
+    control: Summary | ArrayLike | None = None,
     *,
     correlation: float | None = None,
     alpha: float = 0.05,
@@ -46,10 +46,11 @@ def pairs(
 
     Parameters
     ----------
-    treatment : Pairs, or Summary
-        Both sides of each unit, as `table.pairs` aligns them; or the published numbers of the treatment side.
-    control : Summary, optional
-        The published numbers of the control side, with as many units.
+    treatment : Pairs, Summary or array_like
+        Both sides of each unit, as `table.pairs` aligns them; or the published numbers, or the values, of the treatment
+        side.
+    control : Summary or array_like, optional
+        Those of the control side, with as many units; values in the same order of units.
     correlation : float, optional
         Correlation of the two sides; needed with published numbers only.
     alpha, null, alternative, margin, good, metric
@@ -88,6 +89,8 @@ def pairs(
     (-2.75, -8.521, 0.0034)
     """
     ask = shared.question(alpha, alternative, margin, good)
+    if isinstance(treatment, Sample) and isinstance(control, Sample):
+        treatment, control = _aligned(treatment, control), None
     both = both_sides(treatment, control, correlation)
     one, two = both.one, both.two
     raw = (both.n, one.mean, one.sd, two.mean, two.sd, both.correlation, both.difference, both.sd)
@@ -149,7 +152,17 @@ class BothSides(NamedTuple):
         return self.one.n
 
 
-def both_sides(treatment: Pairs | Summary, control: Summary | None, correlation: float | None) -> BothSides:
+def _aligned(treatment: Sample, control: Sample) -> Pairs:
+    """Plain values of both sides, in the same order of units."""
+    one, two = treatment.values, control.values
+    if one.size != two.size:
+        found = f"there are {one.size:,} and {two.size:,}"
+        raise InputError(f"Pairs have a value on both sides: {found}. Align units with table.pairs(…).")
+    named = (treatment.label, control.label)
+    return Pairs(one, two, named) if len(set(named)) == 2 else Pairs(one, two)
+
+
+def both_sides(treatment: Any, control: Any, correlation: float | None) -> BothSides:
     """Read pairs, or the published numbers of both sides."""
     if isinstance(treatment, Pairs):
         if control is not None or correlation is not None:

@@ -114,6 +114,12 @@ def hold(given: Any, takes: Takes, role: str) -> Any:
     if takes == "numbers":
         number = number_gate.finite(role, given)
         return float(number) if number.ndim == 0 else number.copy()
+    if hasattr(given, "compare") and hasattr(given, "columns"):
+        raise InputError(
+            "A table holds many columns. Ask ar.table(…).compare('fare', by='form', control='current'), or"
+            " take its groups: .samples('fare', by='form') or .moments(…).",
+            name=role,
+        )
     if takes in ("one", "two"):
         if hasattr(given, "together"):
             return given if given.label else changed(given, label=role)
