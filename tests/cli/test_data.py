@@ -101,3 +101,11 @@ def test_what_is_wrong_is_said(line, says):
     """Errors point at the place, or at the command that answers."""
     with pytest.raises(ar.AmberRulerError, match=says):
         run(line)
+
+
+def test_rows_that_repeat_are_dropped_and_counted():
+    """On the error stream, so that JSON stays whole."""
+    found = CliRunner().invoke(app, shlex.split(f"daily {EVENTS} --value amount --by form --day day --distinct --json"))
+    assert found.exit_code == 0
+    assert "1,948 rows repeat another" in found.stderr
+    assert json.loads(found.stdout)["results"][0]["type"] == "daily"

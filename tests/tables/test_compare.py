@@ -149,3 +149,9 @@ def test_every_engine_compares_shapes_and_looks_alike(kind, tmp_path):
     once = t.digest("fare", by="form", day="day")
     with pytest.raises(DataError, match="those units would count twice"):
         _ = once + once
+    twice = ar.table(held(kind, pd.concat([frame, frame.head(7)]), tmp_path))
+    once = twice.distinct()
+    # Rows may repeat others in the frame itself: what is kept is what is different.
+    assert once.dropped == 7 + len(frame) - len(frame.drop_duplicates())
+    assert once.where("day", at_most=2).dropped == once.dropped
+    assert sum(once.sizes(by="form").values()) == len(frame.drop_duplicates())

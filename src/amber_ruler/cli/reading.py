@@ -33,6 +33,10 @@ def reading_options() -> dict[str, tuple[Any, Any]]:
     """What every command that reads a table takes, beside the file."""
     several = list[str]
     return {
+        "distinct": (
+            Annotated[bool, typer.Option("--distinct", help="Drop rows that repeat another in every column.")],
+            False,
+        ),
         "where": _said(
             several, "Keep rows: 'day >= 15', 'port in (Amble, Tern)', 'fare present'; repeatable.", "--where"
         ),
@@ -65,6 +69,9 @@ def open_table(given: Mapping[str, Any], *, values: tuple[str, ...] = ()) -> Tab
     if given.get("skip_lines"):
         written["skip"] = given["skip_lines"]
     source = table(given["file"], dates=dict(_date(text) for text in given.get("dates") or ()), **written)
+    if given.get("distinct"):
+        source = source.distinct()
+        typer.echo(f"{source.dropped:,} rows repeat another in every column, and are dropped.", err=True)
     for text in given.get("relabel") or ():
         source = source.relabel(*grammar.names(text))
     for text in given.get("success") or ():

@@ -55,6 +55,7 @@ class Held:
         self.columns = list(self.schema.names())
         self._refuse_odd_names()
         self._known_rows = False  # whether at least one row has been seen
+        self.dropped = 0
         if dialect.people:
             self._read_numbers(dialect)
         if self.source.stamps:
@@ -141,7 +142,7 @@ class Held:
         with self.reading():
             shaped.schema = frame.collect_schema()
         shaped.columns = list(shaped.schema.names())
-        shaped._known_rows = False
+        shaped._known_rows, shaped.dropped = False, self.dropped
         return shaped
 
     def beside(self, other: Any) -> Any:

@@ -39,6 +39,18 @@ def relabel(table: T, column: str, names: Mapping[Any, str]) -> T:
     return table.shaped(table.frame.with_columns(named.alias(column)))
 
 
+def distinct(table: T) -> T:
+    """See `Table.distinct`."""
+    with table.reading():
+        lazy = table.frame.lazy()
+        [before] = reduce.rows_of(lazy.select(nw.len().alias("n")))
+        once = table.frame.unique()
+        [after] = reduce.rows_of(once.lazy().select(nw.len().alias("n")))
+    found = table.shaped(once)
+    found.dropped = table.dropped + int(before["n"]) - int(after["n"])
+    return found
+
+
 def two_valued(table: T, column: str, success: Any) -> T:
     """See `Table.two_valued`."""
     table.need_columns(column)

@@ -34,6 +34,8 @@ class Table(Held):
         Column names, in order.
     name : str
         The file's path, or "the dataframe".
+    dropped : int
+        Rows that `distinct` dropped.
     """
 
     def __repr__(self) -> str:
@@ -63,6 +65,18 @@ class Table(Held):
             If a value occurs that has no name.
         """
         return shaping.relabel(self, column, names)
+
+    def distinct(self) -> Self:
+        """Drop rows that repeat another one in every column; `dropped` counts them.
+
+        Examples
+        --------
+        >>> import amber_ruler as ar
+        >>> log = ar.table(ar.demo.path("events")).distinct()
+        >>> log.dropped
+        1948
+        """
+        return shaping.distinct(self)
 
     def two_valued(self, column: str, *, success: Any) -> Self:
         """Make a column of two values, such as yes and no, 1 where it is a success and 0 where it is not.
