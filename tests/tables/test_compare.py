@@ -149,7 +149,7 @@ def test_every_engine_compares_shapes_and_looks_alike(kind, tmp_path):
     once = t.digest("fare", by="form", day="day")
     with pytest.raises(DataError, match="those units would count twice"):
         _ = once + once
-    twice = ar.table(held(kind, pd.concat([frame, frame.head(7)]), tmp_path))
+    twice = ar.table(held(kind, pd.concat([frame, frame.head(7)], ignore_index=True), tmp_path))
     once = twice.distinct()
     # Rows may repeat others in the frame itself: what is kept is what is different.
     assert once.dropped == 7 + len(frame) - len(frame.drop_duplicates())
