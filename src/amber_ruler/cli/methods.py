@@ -56,7 +56,6 @@ _COMMON = {
 }
 _FROM_THE_TABLE = ("metric", "labels", "names", "others")  # settings that the table or other options say
 
-By = Annotated[str, typer.Option(help="Column with the variant labels.", show_default=False)]
 Json = Annotated[bool, typer.Option("--json", help="Write JSON instead of text.")]
 
 
