@@ -82,6 +82,13 @@ def test_several_metrics_are_one_family():
     assert "1 of 2 comparisons stands after the Holm correction: booked" in one
 
 
+def test_a_level_is_one_less_alpha():
+    """For every method with an interval."""
+    line = "measure means --n 90,90 --mean 21,14 --sd 20,20"
+    assert run(f"{line} --level 90%") == run(f"{line} --alpha 0.1")
+    assert "90% interval" in run(f"{line} --level 0.9")
+
+
 @pytest.mark.parametrize(
     ("line", "says"),
     [
@@ -92,6 +99,8 @@ def test_several_metrics_are_one_family():
         (f"units {EVENTS} --unit traveller --by form --take 'n: count' --take 'n: count' --out x.csv", "one name"),
         (f"units {EVENTS} --unit traveller --by form --take 'n: count' --out x.json", "csv or .parquet"),
         (f"describe {TRIPS} --value fare --by form --dates day", "--dates takes"),
+        ("measure means --n 9,9 --mean 2,1 --sd 2,2 --level 0.9 --alpha 0.1", "say the same thing"),
+        ("measure means --n 9,9 --mean 2,1 --sd 2,2 --level 2", "between 0 and 1"),
         ("t-test", "measure means"),
         ("measure median", "measure quantiles"),
         ("inspect", "check"),

@@ -160,6 +160,8 @@ def _settings(method: Method) -> dict[str, tuple[Any, Any]]:
             help_ += f" Written: {written_as(_priors(item.annotation))}."
         option = typer.Option(f"--{name.replace('_', '-')}", help=help_, show_default=plain is not None)
         options[name] = (Annotated[of if plain is not None else of | None, option], plain)
+    if "alpha" in method.settings:
+        options["level"] = _maybe("Level of the interval, such as 0.9, instead of --alpha.", of=float)
     if method.room == "bayes":
         options |= _laid_open(method)
     figure = typer.Option(help="Draw the result into this PNG or SVG file.", show_default=False)
@@ -195,6 +197,7 @@ def _kind(name: str, hint: Any) -> Any:
 def _given(method: Method, given: Mapping[str, Any]) -> dict[str, Any]:
     """The settings as the function takes them."""
     found = {}
+    given = _with_level(method, given)
     for name, item in method.settings.items():
         value = given.get(name)
         if value is None and item.default is item.empty and name not in _FROM_THE_TABLE:
@@ -218,6 +221,18 @@ def _given(method: Method, given: Mapping[str, Any]) -> dict[str, Any]:
             value = item.annotation(*(value if isinstance(value, tuple) else (value,)))  # type: ignore[operator]
         found[name] = value
     return found
+
+
+def _with_level(method: Method, given: Mapping[str, Any]) -> Mapping[str, Any]:
+    """With alpha from the level of the interval, where that was said instead."""
+    level = given.get("level")
+    if level is None:
+        return given
+    if given["alpha"] != method.settings["alpha"].default:
+        raise InputError("--level and --alpha say the same thing: give one of them.")
+    if not 0 < level < 1:
+        raise InputError.rule("--level", level, "between 0 and 1")
+    return {**given, "alpha": round(1 - level, 12)}
 
 
 def _column_names(text: str) -> tuple[str, ...]:
