@@ -188,3 +188,22 @@ def test_what_has_no_order_is_said(call, says):
     """A group of ties only, nothing but zeros, no values."""
     with pytest.raises(DataError, match=says):
         call()
+
+
+def test_a_shift_of_nothing_that_differs_all_the_same():
+    """Nearly all values 0: limits and estimate are 0, and the test still knows more of them in one group."""
+    few, more = np.r_[np.zeros(970), np.full(30, 2.0)], np.r_[np.zeros(920), np.full(80, 2.0)]
+    for one, two, verdict in ((more, few, "better"), (few, more, "worse")):
+        r = ranks(one, two)
+        assert (r.p_value < 0.05, r.interval.contains(0.0)) == (True, False)
+        assert r.interval.low <= r.interval.high
+        assert (r.verdict, r.estimate) == (verdict, 0.0)
+        assert f"{verdict}, a shift of 0 (95% interval next to" in " ".join(str(r).split())
+        assert "e-324" not in str(r)
+    above = str(ranks(more, few, alternative="greater"))
+    assert "from above 0 up" in above
+
+
+def test_values_left_out_of_signed_ranks_are_counted_by_name():
+    """As values of their group, not as groups."""
+    assert "3 values of group equal 0" in str(signed_ranks([0.0, 0.0, 0.0, 1.0, 2.5, -0.5, 3.0, 4.0]))

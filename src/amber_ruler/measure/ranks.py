@@ -213,12 +213,15 @@ def signed_ranks(
     at = float(gate.finite("null", null))
     if isinstance(both, Pairs):
         values, label, missing = both.differences, "differences", checks.without_pair(both.left_out)
+        counted = label
     else:
         one = groups.one(both, "values")
         values, label, missing = one.values, one.label, checks.missing(one)
+        counted = f"values of {label}"
 
     def test(middle: float) -> tuple[float, _Law, float]:
-        return _signed_sum(values - middle, f"All {values.size:,} {label} equal {middle:g}: there is nothing to rank.")
+        all_of_them = f"All {values.size:,} {counted} equal {middle:g}"
+        return _signed_sum(values - middle, f"{all_of_them}: there is nothing to rank.")
 
     positive, law, ties = test(at)
     p = law.p(positive, alternative)
@@ -242,7 +245,7 @@ def signed_ranks(
         "margin": ask.margin,
         "good": good,
         "checks": (*_tied(ties, values.size), *missing),
-        "notes": _unranked(values, at, label),
+        "notes": _unranked(values, at, counted),
     }
     if not isinstance(both, Pairs):
         return Estimate(title=f"{name}: middle of {label}", label=label, groups=(quartered(label, ordered),), **fields)
@@ -259,10 +262,10 @@ def signed_ranks(
     )
 
 
-def _unranked(values: Floats, at: float, label: str) -> tuple[str, ...]:
+def _unranked(values: Floats, at: float, counted: str) -> tuple[str, ...]:
     """Say how many values the test leaves out."""
     left = int(np.sum(values == at))
-    return (f"{left:,} {label} equal {at:g} and are left out of the test.",) if left else ()
+    return (f"{left:,} {counted} equal {at:g} and are left out of the test.",) if left else ()
 
 
 def _signed_sum(away: Floats, nothing: str) -> tuple[float, _Law, float]:

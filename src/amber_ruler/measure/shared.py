@@ -182,12 +182,11 @@ def agreeing(ask: Question, low: Floats, high: Floats, p: Floats, null: Floats |
     reject, inside = np.asarray(p) < ask.alpha, (low <= null) & (null <= high)
     if gate.some(reject == inside):
         above = np.asarray(estimate) > null
-        low, high = (
-            np.where(reject & inside & above, np.nextafter(null, np.inf), np.where(reject, low, np.minimum(low, null))),
-            np.where(
-                reject & inside & ~above, np.nextafter(null, -np.inf), np.where(reject, high, np.maximum(high, null))
-            ),
-        )
+        low, high = np.where(reject, low, np.minimum(low, null)), np.where(reject, high, np.maximum(high, null))
+        low = np.where(reject & inside & above, np.nextafter(null, np.inf), low)
+        high = np.where(reject & inside & ~above, np.nextafter(null, -np.inf), high)
+        # Where both limits were the null itself, as with many ties, the other one moves along.
+        low, high = np.where(above, low, np.minimum(low, high)), np.where(above, np.maximum(low, high), high)
     return ask.interval(low, high)
 
 

@@ -155,7 +155,7 @@ def _claim(result: Comparison, named: str, value: str) -> str:
     if result.scale == "ratio":
         value, direction = f"{value} times", "that of control"
     if result.estimate == result.no_effect:
-        value, direction = "equal", "in both"
+        value, direction = ("a shift", "of 0") if result.quantity == "rank" else ("equal", "in both")
     if result.quantity == "superiority":
         value, direction = f"a chance of {value}", "to have more"
     verdict = str(result.verdict)

@@ -11,7 +11,7 @@ from amber_ruler.report import numbers
 from amber_ruler.report.blocks import Block, Grid, Heading, Lines, Ruler
 from amber_ruler.report.views import many
 from amber_ruler.report.views import parts as views_of_parts
-from amber_ruler.report.views.measured import amounts, ruler_row, span
+from amber_ruler.report.views.measured import amounts, limits, ruler_row
 from amber_ruler.report.views.shared import alarms, checks_and_notes, standing_words
 from amber_ruler.results import Estimate, Family, Measurement
 
@@ -123,8 +123,7 @@ def _cells(result: Family, k: int, *, corrected: bool) -> tuple[str, ...]:
     one = result.results[k]
     value, low, high = amounts(one)
     cells = [result.labels[k], *([result.families[k]] if result.families else []), value]
-    low, high = (f"> {low}" if one.interval.low_open else low), (f"< {high}" if one.interval.high_open else high)
-    cells.append(span(low, high, one.alternative))
+    cells.append(limits(one, low, high, ("> ", "< ")))
     if _any(result, "p_value"):
         cells.append("" if one.p_value is None else numbers.p_value(float(one.p_value), one.alpha))
     if corrected:

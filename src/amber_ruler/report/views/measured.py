@@ -8,7 +8,7 @@ from typing import Any
 
 import numpy as np
 
-from amber_ruler.numeric.gate import Number
+from amber_ruler.numeric.gate import Floats, Number, scalar_or_array
 from amber_ruler.report import numbers
 from amber_ruler.report.blocks import Block, Grid, Heading, Lines, RulerRow
 from amber_ruler.report.views.shared import level, test_terms
@@ -148,9 +148,28 @@ def amounts(result: Measurement, *, sign: bool = True) -> tuple[str, str, str]:
     return value + unit, low, high
 
 
+def open_ends(result: Measurement) -> tuple[Any, Any]:
+    """Whether the lower, and the upper limit is left out itself: it is the tested value, or the next number to it."""
+    interval, (below, above) = result.interval, _beside_null(result)
+    return interval.low_open | (interval.low == above), interval.high_open | (interval.high == below)
+
+
+def _beside_null(result: Measurement) -> tuple[Floats, Floats]:
+    """The numbers next to the tested value, below and above."""
+    null = np.asarray(np.nan if result.test is None else result.null, float)
+    return np.nextafter(null, -np.inf), np.nextafter(null, np.inf)
+
+
 def drawn_limits(result: Measurement) -> tuple[Number, Number]:
-    """Both limits; the open end of a one-sided interval is infinite, though a share's ends at 1."""
-    low, high = result.interval.low, result.interval.high
+    """Both limits; the open end of a one-sided interval is infinite, though a share's ends at 1.
+
+    Where a limit is the next number to the tested value, that value is drawn.
+    """
+    below, above = _beside_null(result)
+    low, high = (
+        scalar_or_array(np.where((end == below) | (end == above), result.null, end))
+        for end in (np.asarray(result.interval.low), np.asarray(result.interval.high))
+    )
     if result.alternative == "greater":
         high = np.full(np.shape(high), np.inf) if np.ndim(high) else np.inf
     if result.alternative == "less":
@@ -166,9 +185,15 @@ def interval_name(result: Measurement) -> str:
 
 def limits_in_words(result: Measurement, low: str, high: str) -> str:
     """An interval such as "95% interval 1.2 to 3.4", or with one limit; an open end leaves its limit out."""
-    low = f"above {low}" if result.interval.low_open else low
-    high = f"below {high}" if result.interval.high_open else high
-    return f"{interval_name(result)} {span(low, high, result.alternative)}"
+    return f"{interval_name(result)} {limits(result, low, high)}"
+
+
+def limits(result: Measurement, low: str, high: str, marks: tuple[str, str] = ("above ", "below ")) -> str:
+    """Both limits, or the one that there is; `marks` stand before one that is itself left out."""
+    low_open, high_open = open_ends(result)
+    if (low_open or high_open) and float(result.interval.low) == float(result.interval.high):
+        return f"next to {low}"
+    return span(f"{marks[0]}{low}" if low_open else low, f"{marks[1]}{high}" if high_open else high, result.alternative)
 
 
 def excluded(interval: Interval, factor: float = 1.0) -> str:
