@@ -17,12 +17,6 @@ def drawn(axes):
     return lines, points
 
 
-@pytest.fixture(autouse=True)
-def _close():
-    yield
-    plt.close("all")
-
-
 def test_the_answer_lies_on_its_curve():
     """Power rises along each curve, the chosen point is on the main one, larger effects lie above."""
     answer = plan.TwoMeans(sd=20).sample_size(effect=1.3, power=0.9)
