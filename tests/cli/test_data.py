@@ -104,6 +104,9 @@ def test_a_level_is_one_less_alpha():
         ("t-test", "measure means"),
         ("measure median", "measure quantiles"),
         ("inspect", "check"),
+        ("means", "measure means,  .* bayes means"),
+        ("plan proportion", "plan two-proportions,  .* plan one-proportion"),
+        ("adjust cupped", "adjust cuped"),
     ],
 )
 def test_what_is_wrong_is_said(line, says):

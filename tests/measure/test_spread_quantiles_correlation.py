@@ -146,6 +146,7 @@ def test_spearman_is_pearson_of_mean_ranks():
         (lambda: spreads(Summary(9, 0, 1, "a"), Summary(9, 0, 1, "b"), test="levene"), "needs the values"),
         (lambda: quantiles([1.0, 2.0, 3.0], [1.0, 2.0, 3.0]), "too few for its 50% quantile"),
         (lambda: quantiles(Summary(9, 0, 1, "a"), [1.0]), "holds no values"),
+        (lambda: quantiles([0.0] * 90 + [3.0] * 9, [0.0] * 80 + [2.0] * 9), "two_part"),
         (lambda: correlation([1.0, 2.0, 3.0], [1.0, 2.0, 4.0]), "too few"),
         (lambda: correlation([1.0, 2, 3, 4], [2.0, 2, 2, 2]), "never varies"),
         (lambda: correlation([1.0, 2, 3, 4]), "both quantities"),

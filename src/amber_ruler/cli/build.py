@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import difflib
 import inspect
 import re
 from typing import TYPE_CHECKING, Any, get_args
@@ -34,7 +35,6 @@ ELSEWHERE = {
     "mde": "plan two-means --find effect  (or another design)",
     "srm": "check FILE --by COLUMN --split current=50,short=50",
     "inspect": "check",
-    "cuped": "adjust cuped",
     "bayes-factor": "bayes means",
     "sequential": "boundaries, monitor or peeking",
 }
@@ -48,10 +48,21 @@ def lazy_group(kinds: Callable[[], Iterable[str]], make: Callable[[str], Any]) -
             return [*super().list_commands(ctx), *kinds()]
 
         def resolve_command(self, ctx: Any, args: list[str]) -> Any:
-            asked = args[0].casefold().replace("_", "-") if args else ""
-            if asked in ELSEWHERE and self.get_command(ctx, args[0]) is None:
-                raise InputError(f"{args[0]!r} is no command here. Try:  amber-ruler {ELSEWHERE[asked]}")
+            if args and self.get_command(ctx, args[0]) is None:
+                asked = args[0].casefold().replace("_", "-")
+                tries = [f"amber-ruler {ELSEWHERE[asked]}"] if asked in ELSEWHERE else self._near(ctx, asked)
+                if tries:
+                    raise InputError(f"{args[0]!r} is no command here. Try:  {',  '.join(tries)}")
             return super().resolve_command(ctx, args)
+
+        def _near(self, ctx: Any, asked: str) -> list[str]:
+            """Commands of that name one level down; else those here that have the word, or look like it."""
+            here = self.list_commands(ctx)
+            groups = {name: one for name in here if isinstance(one := self.get_command(ctx, name), TyperGroup)}
+            found = [f"{name} {asked}" for name, group in groups.items() if asked in group.list_commands(ctx)]
+            stem = asked.removesuffix("s")
+            found = found or [name for name in here if stem in (part.removesuffix("s") for part in name.split("-"))]
+            return [f"{ctx.command_path} {name}" for name in found or difflib.get_close_matches(asked, here)]
 
         def get_command(self, ctx: Any, cmd_name: str) -> Any:
             return make(cmd_name) if cmd_name in kinds() else super().get_command(ctx, cmd_name)

@@ -110,7 +110,10 @@ def quantiles(
     difference = np.asarray(places[0].value - places[1].value)
     se = np.asarray(np.hypot(places[0].se, places[1].se))
     if se == 0:
-        raise DataError("The values around the quantile are all equal in both groups: its standard error is 0.")
+        raise DataError(
+            "The values around the quantile are all equal in both groups: its standard error is 0. Take a quantile where"
+            " they differ; where most are 0, compare the share above 0 and the mean of those (adjust.two_part)."
+        )
     result = shared.symmetric_test(ask, difference, se, None, gate.finite("null", null))
     name = groups.named(metric, "value", one, two)
     called = "median" if share == 0.5 else f"{100 * share:g}% quantile"
