@@ -8,7 +8,9 @@ from hypothesis import strategies as st
 import truth
 from amber_ruler import DataError, InputError, Moments, Pairs, Sample, Summary
 from amber_ruler.measure import correlation, quantiles, spread, spreads
+from amber_ruler.multiplicity import correct
 from amber_ruler.numeric import pearson
+from amber_ruler.results import Comparison
 from truth import mp
 
 RNG = np.random.default_rng(6)
@@ -82,6 +84,26 @@ def test_quantiles_lie_between_their_order_statistics():
     assert r.groups[0].se == pytest.approx((placed[upper - 1] - placed[lower - 1]) / (2 * z), rel=1e-9)
     assert r.estimate == pytest.approx(-1.0, rel=1e-12)
     assert (r.p_value < 0.05) == (not r.interval.contains(0.0))
+
+
+@pytest.mark.parametrize("kind", ["order", "maritz-jarrett", "density"])
+def test_several_quantiles_are_each_of_them(kind):
+    """Side by side, with their names, the same numbers as asked one by one, also after a JSON file."""
+    one, two, shares = Sample(RNG.lognormal(size=90), "a"), Sample(RNG.lognormal(size=80), "b"), [0.25, 0.5, 0.9]
+    many = quantiles(one, two, at=shares, spread=kind, margin=0.5)
+    assert many.axis.labels == ("25% quantile", "median", "90% quantile")
+    for k, share in enumerate(shares):
+        r = quantiles(one, two, at=share, spread=kind, margin=0.5)
+        assert (r.estimate, r.se, r.p_value) == (many.estimate[k], many.se[k], many.p_value[k])
+        assert (r.interval.low, r.interval.high) == (many.interval.low[k], many.interval.high[k])
+        assert r.margin_tests["equivalent"].p_value == many.margin_tests["equivalent"].p_value[k]
+        assert r.groups[1].more["low"] == many.groups[1].more["low"][k]
+    assert Comparison.from_json(many.to_json()).to_frame().equals(many.to_frame())
+    assert correct(many, method="holm").correction.size == 3
+    assert many.to_frame()["quantile"].tolist() == list(many.axis.labels)
+    for wrong in ([], [[0.5]]):
+        with pytest.raises(InputError, match="a list of numbers"):
+            quantiles(one, two, at=wrong)
 
 
 @pytest.mark.parametrize(("kind", "at"), [("order", 0.5), ("density", 0.5), ("order", 0.9), ("density", 0.9)])

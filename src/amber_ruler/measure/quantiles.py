@@ -2,18 +2,19 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import Literal, NamedTuple, TypeAlias
 
 import numpy as np
 from scipy import special
 
 from amber_ruler.effects import Alternative
-from amber_ruler.errors import DataError
+from amber_ruler.errors import DataError, InputError
 from amber_ruler.measure import checks, shared
 from amber_ruler.numeric import binomial, gate, normal
-from amber_ruler.numeric.gate import Floats
+from amber_ruler.numeric.gate import Floats, scalar_or_array
 from amber_ruler.register import method
-from amber_ruler.results import Comparison, Group
+from amber_ruler.results import Axis, Comparison, Group
 from amber_ruler.samples import Sample, ValueGroup
 from amber_ruler.samples import gate as groups
 
@@ -32,10 +33,10 @@ _FROM = {
 
 
 class _Placed(NamedTuple):
-    value: float
-    se: float
-    low: float
-    high: float
+    value: Floats
+    se: Floats
+    low: Floats
+    high: Floats
 
 
 @method(
@@ -46,7 +47,7 @@ def quantiles(
     treatment: ValueGroup,
     control: ValueGroup,
     *,
-    at: float = 0.5,
+    at: float | Sequence[float] = 0.5,
     spread: Around = "order",
     alpha: float = 0.05,
     null: float = 0.0,
@@ -61,8 +62,9 @@ def quantiles(
     ----------
     treatment, control : array_like or Sample
         The values of the two groups.
-    at : float, between 0 and 1
-        Which quantile: 0.5 for the median, 0.95 for the time that 95 % stay below.
+    at : float or sequence of float, between 0 and 1
+        Which quantile: 0.5 for the median, 0.95 for the time that 95 % stay below. Several are asked side by side, each
+        at alpha: none is corrected for their number.
     spread : "order", "maritz-jarrett" or "density"
         Where the standard error of each quantile comes from: the distance of the order statistics that are its exact
         binomial limits; the spread of the order statistic ⌊at n + ½⌋ as a beta distribution weights all of them; or
@@ -80,7 +82,7 @@ def quantiles(
     -------
     Comparison
         Difference of the quantiles with interval and z. Each group's own exact interval, from order statistics and the
-        binomial, stands beside its quantile.
+        binomial, stands beside its quantile. Of several quantiles every number is an array, along an axis.
 
     Raises
     ------
@@ -104,19 +106,22 @@ def quantiles(
     """
     ask = shared.question(alpha, alternative, margin, good)
     gate.choice("spread", spread, _SOURCES)
-    share = float(gate.between("at", at, 0, 1))
+    shares = gate.between("at", at, 0, 1)
+    if shares.ndim > 1 or shares.size == 0:
+        raise InputError.rule("at", at, "a number or a list of numbers")
     one, two = groups.two(treatment, control, "values")
-    places = [_place(g, share, alpha, spread) for g in (one, two)]
-    difference = np.asarray(places[0].value - places[1].value)
-    se = np.asarray(np.hypot(places[0].se, places[1].se))
-    if se == 0:
+    places = [_places(g, shares, alpha, spread) for g in (one, two)]
+    difference, se = places[0].value - places[1].value, np.hypot(places[0].se, places[1].se)
+    if gate.some(se == 0):
+        which = _called(float(np.ravel(shares)[np.argmin(se)]))
         raise DataError(
-            "The values around the quantile are all equal in both groups: its standard error is 0. Take a quantile where"
-            " they differ; where most are 0, compare the share above 0 and the mean of those (adjust.two_part)."
+            f"The values around the {which} are all equal in both groups: its standard error is 0. Take a quantile"
+            " where they differ; where most are 0, compare the share above 0 and the mean of those (adjust.two_part)."
         )
     result = shared.symmetric_test(ask, difference, se, None, gate.finite("null", null))
     name = groups.named(metric, "value", one, two)
-    called = "median" if share == 0.5 else f"{100 * share:g}% quantile"
+    each = [_called(float(share)) for share in np.ravel(shares)]
+    called = "quantiles" if shares.ndim else each[0]
     return Comparison(
         title=f"{name}: {called} of {one.label} − {two.label}",
         method=f"difference of two quantiles, standard errors from {_FROM[spread]}",
@@ -124,29 +129,42 @@ def quantiles(
         metric=f"{called} of {name}",
         treatment=one.label,
         control=two.label,
-        estimate=float(difference),
-        se=float(se),
+        estimate=scalar_or_array(difference),
+        se=scalar_or_array(se),
         interval=result.interval,
         test=result.test,
         groups=tuple(
-            Group(g.label, len(g), p.value, se=p.se, more={"low": p.low, "high": p.high})
+            Group(g.label, len(g), value, se=error, more={"low": low, "high": high})
             for g, p in zip((one, two), places, strict=True)
+            for value, error, low, high in [map(scalar_or_array, p)]
         ),
         quantity="quantile",
+        axis=Axis("quantile", tuple(each)) if shares.ndim else None,
         margin=ask.margin,
         good=good,
         checks=(*checks.few(np.asarray(len(one)), np.asarray(len(two))), *checks.missing(one, two)),
     )
 
 
-def _place(group: Sample, share: float, alpha: float, spread: str) -> _Placed:
+def _called(share: float) -> str:
+    return "median" if share == 0.5 else f"{100 * share:g}% quantile"
+
+
+def _places(group: Sample, shares: Floats, alpha: float, spread: str) -> _Placed:
+    """The quantiles of a group, in the shape they were asked in."""
     values = np.sort(group.values)
+    each = [_place(group.label, values, float(share), alpha, spread) for share in np.ravel(shares)]
+    return _Placed(*(np.reshape(column, shares.shape) for column in zip(*each, strict=True)))
+
+
+def _place(label: str, values: Floats, share: float, alpha: float, spread: str) -> tuple[float, float, float, float]:
+    """A quantile, its standard error, and its limits."""
     n = values.size
     lower, upper, level = _around(n, share, alpha)
     if lower < 1 or upper > n:
         needed = int(np.ceil(np.log(alpha / 2) / np.log(max(share, 1 - share))))
         raise DataError(
-            f"{group.label!r} has {n:,} values, too few for its {100 * share:g}% quantile at this level: about"
+            f"{label!r} has {n:,} values, too few for its {100 * share:g}% quantile at this level: about"
             f" {needed:,} are needed."
         )
     value = float(np.quantile(values, share))
@@ -157,7 +175,7 @@ def _place(group: Sample, share: float, alpha: float, spread: str) -> _Placed:
         se = _beta_weighted(values, share)
     else:
         se = float(np.sqrt(share * (1 - share) / n) / density(values, value))
-    return _Placed(value, se, low, high)
+    return value, se, low, high
 
 
 def _around(n: int, share: float, alpha: float) -> tuple[int, int, float]:
