@@ -53,6 +53,20 @@ def test_from_messy_books_to_answers(workshop, tmp_path):
     assert run(f"{rows} --looks 2") == seen
 
 
+def test_all_that_is_asked_is_drawn_and_written(tmp_path):
+    """Groups on one scale, and treatments with several quantiles each under each other."""
+    figure = tmp_path / "all.svg"
+    run(f"measure proportion {TRIPS} --value booked --by form --null 0.4 --figure {figure}")
+    drawn = figure.read_text(encoding="utf-8")
+    assert all(f"<!-- {said} -->" in drawn for said in ("current", "guided", "short", "booked: share"))
+    asked = f"measure quantiles {TRIPS} --value minutes_to_book --by form --control current --at 0.5,0.9"
+    run(f"{asked} --figure {figure}")
+    drawn = figure.read_text(encoding="utf-8")
+    assert all(f"<!-- minutes_to_book: quantiles of {who} − current -->" in drawn for who in ("guided", "short"))
+    written = json.loads(run(f"{asked} --json"))["results"]
+    assert [one["treatment"] for one in written] == ["guided", "short"]
+
+
 def test_a_log_becomes_units(tmp_path):
     """As the library has it, in CSV or Parquet; what is left out is said."""
     taken = "--take 'searches: count where event = search' --take 'spent: total amount'"

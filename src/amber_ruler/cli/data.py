@@ -133,7 +133,7 @@ def _looked_at(name: str) -> Any:
         more = {"day": given["day"]} if name == "daily" else {"unit": given["unit"]}
         found: Any = getattr(source, name)(given["value"], by=given["by"], **more)
         if given["figure"] is not None:
-            save_figure(found, given["figure"])
+            save_figure(given["figure"], found)
         write_results([found], as_json=given["as_json"])
 
     return run

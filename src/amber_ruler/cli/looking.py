@@ -84,7 +84,7 @@ def _written() -> dict[str, tuple[Any, Any]]:
 
 def _tell(result: Any, given: dict[str, Any]) -> None:
     if given["figure"] is not None:
-        save_figure(result, given["figure"])
+        save_figure(given["figure"], result)
     write_results([result], as_json=given["as_json"])
 
 

@@ -268,6 +268,9 @@ def _several(flag: str, text: str) -> Any:
 
 
 def _run(method: Method, call: Any, given: dict[str, Any]) -> None:
+    from amber_ruler.results import Family
+    from amber_ruler.tables.comparing import together
+
     settings = _given(method, given)
     if method.takes == "numbers":
         missing = [f"--{name}" for name in method.data if given[name] is None]
@@ -290,13 +293,17 @@ def _run(method: Method, call: Any, given: dict[str, Any]) -> None:
         results = _with_pairs(results, given)
     elif method.takes == "two":
         results = _together(results, given)
-    each = results[1:] if method.takes == "two" and len(results) > 1 else results  # several treatments, behind a family
+    family = method.takes == "two" and isinstance(results[0], Family)  # with each treatment behind it
+    each = results[1:] if family else results
     more = [found for one in each for found in _more(one, given)]
     results += more
     if given["figure"] is not None:
         compared = method.takes == "several" and method.room == "measure"
-        save_figure(results[-1] if compared or more else results[0], given["figure"])
-    alone = given["as_json"] and method.takes == "two" and not more
+        drawn = results[:1] if family else results
+        if method.takes == "one" and len(drawn) > 1:  # groups of one column, on one scale
+            drawn = [together({r.label: r for r in drawn}, correct="none", title=drawn[0].metric)]
+        save_figure(given["figure"], *(results[-1:] if compared or more else drawn))
+    alone = given["as_json"] and family and not more
     status = write_results(results[:1] if alone else results, as_json=given["as_json"])
     if status:
         raise typer.Exit(status)

@@ -98,17 +98,18 @@ def save_text(path: Path, text: str) -> None:
         part.write_text(text + "\n", encoding="utf-8")
 
 
-def save_figure(result: Result, path: Path) -> None:
-    """Draw a result into a PNG or SVG file of 1280 by 800 pixels."""
+def save_figure(path: Path, *results: Result) -> None:
+    """Draw results under each other into a PNG or SVG file of 1280 by 800 pixels, taller for more than one."""
     from matplotlib import rc_context
     from matplotlib.backends.backend_agg import FigureCanvasAgg
     from matplotlib.figure import Figure
 
     if path.suffix.lower() not in (".png", ".svg"):
         raise InputError(f"A figure is written as .png or .svg; got {path.name!r}.")
-    figure = Figure(figsize=(12.8, 8.0), dpi=100, layout="constrained")
+    figure = Figure(figsize=(12.8, max(8.0, 4.5 * len(results))), dpi=100, layout="constrained")
     FigureCanvasAgg(figure)
     with rc_context({"font.size": 13, "axes.titlepad": 14}):
-        result.plot(figure.subplots())
+        for result, axes in zip(results, figure.subplots(len(results), squeeze=False)[:, 0], strict=True):
+            result.plot(axes)
         with whole(path) as part:
             figure.savefig(part, format=path.suffix.lower()[1:])

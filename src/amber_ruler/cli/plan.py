@@ -125,7 +125,7 @@ def _run_evidence(kind: Any, given: dict[str, Any]) -> None:
         _refuse(given["chance"] is not None, "--chance looks for units: leave --units out.")
         answer = design.power(n=units, threshold=given["threshold"])
     if given["figure"] is not None:
-        save_figure(answer, given["figure"])
+        save_figure(given["figure"], answer)
     write_results([answer], as_json=given["as_json"])
 
 
@@ -201,7 +201,7 @@ def _run(kind: type[Design], given: dict[str, Any]) -> None:
             _refuse(given.get(name) is not None, f"--{name} goes with --prior, which is not given.")
         answer = _grid(design, given) if given["grid"] else _answer(design, given)
     if given["figure"] is not None:
-        save_figure(answer, given["figure"])
+        save_figure(given["figure"], answer)
     write_results([answer], as_json=given["as_json"])
 
 

@@ -69,8 +69,9 @@ def panels(result: Family) -> list[tuple[str, Ruler]]:
         marks = "%" if chance else {"share": "pp", "ratio": "times"}.get(unit, "")
         margin = first.margin if len(margins) == 1 else None
         null: float | None = float(np.min(first.null))
-        if first.test is None and isinstance(first, Estimate):  # nothing to hold it against
-            said, marks, null = ("share", "%", None) if unit == "share" else (said, marks, None)
+        if isinstance(first, Estimate):
+            said, marks = ("share", "%") if unit == "share" else (said, marks)
+            null = null if first.test else None  # nothing to hold it against
         found.append((said, Ruler(rows_, null, margin, first.percent, marks)))
     return found
 
