@@ -2,7 +2,7 @@
 
 import numpy as np
 import pytest
-from hypothesis import assume, given, settings
+from hypothesis import assume, example, given, settings
 from hypothesis import strategies as st
 
 import amber_ruler as ar
@@ -78,6 +78,7 @@ def test_any_plan_keeps_alpha_and_power(b):
 
 @settings(max_examples=40, deadline=None)
 @given(plans(), st.lists(st.floats(-4, 5), min_size=1, max_size=6))
+@example(boundaries([0.03, 0.05, 1.0], alpha=0.025, sides=1), [3.0])
 def test_any_path_is_told_without_contradiction(b, path):
     """Repeated p and crossing agree, stage-wise p and interval too; the mirror image says the opposite."""
     z = path[: b.z.size]

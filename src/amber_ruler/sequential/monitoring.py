@@ -242,7 +242,7 @@ def _found(path: Path, plan: Boundaries, z: Floats, stopped: int | None, decisio
         return None
     seen, alpha = Seen(path, stopped - 1, float(z[stopped - 1])), plan.alpha
     above, below = seen.beyond(0.0)
-    p = min(1.0, 2 * min(above, below)) if plan.sides == 2 else above
+    p = min(1.0, 2 * min(above, below) if plan.sides == 2 else above)
     p = _settled(p, alpha, below=decision == STOP)
     low = seen.drift_with(alpha / plan.sides)
     high = seen.drift_with(1 - alpha / 2) if plan.sides == 2 else math.inf

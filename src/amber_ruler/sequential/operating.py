@@ -51,7 +51,7 @@ def operating(path: Path, drift: float, planned: float, *, sides: int) -> Operat
     if fractions[-1] >= 1:
         ending[-1] += left
     expected = float(ending @ fractions) + (left if fractions[-1] < 1 else 0.0)
-    upper = float(found.above.sum())
+    upper = min(float(found.above.sum()), 1.0)
     return Operating(
         drift=drift,
         effect=drift / planned,
@@ -59,7 +59,7 @@ def operating(path: Path, drift: float, planned: float, *, sides: int) -> Operat
         below=found.below,
         futile=found.futile,
         ending=ending,
-        power=upper + (float(found.below.sum()) if sides == 2 else 0.0),
+        power=min(upper + (float(found.below.sum()) if sides == 2 else 0.0), 1.0),
         power_upper=upper,
         expected_fraction=min(expected, 1.0),
     )
@@ -68,4 +68,5 @@ def operating(path: Path, drift: float, planned: float, *, sides: int) -> Operat
 def power_at(path: Path, drifts: Floats, *, sides: int) -> Floats:
     """Chance of crossing under many drifts."""
     found = path.chances(drifts)
-    return np.asarray(found.above.sum(axis=-1) + (found.below.sum(axis=-1) if sides == 2 else 0.0))
+    either = found.above.sum(axis=-1) + (found.below.sum(axis=-1) if sides == 2 else 0.0)
+    return np.asarray(np.minimum(either, 1.0))
