@@ -5,7 +5,7 @@ from __future__ import annotations
 import difflib
 import inspect
 import re
-from typing import TYPE_CHECKING, Any, get_args
+from typing import TYPE_CHECKING, Annotated, Any, get_args
 
 import typer
 from typer.core import TyperGroup
@@ -38,6 +38,16 @@ ELSEWHERE = {
     "bayes-factor": "bayes means",
     "sequential": "boundaries, monitor or peeking",
 }
+
+
+def maybe(kind: Any, help_: str, *names: str) -> tuple[Any, Any]:
+    """An option that need not be given."""
+    return Annotated[kind | None, typer.Option(*names, help=help_, show_default=False)], None
+
+
+def needed(kind: Any, help_: str) -> tuple[Any, Any]:
+    """An option that must be given."""
+    return Annotated[kind, typer.Option(help=help_, show_default=False)], inspect.Parameter.empty
 
 
 def lazy_group(kinds: Callable[[], Iterable[str]], make: Callable[[str], Any]) -> type[TyperGroup]:

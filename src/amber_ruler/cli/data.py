@@ -2,14 +2,13 @@
 
 from __future__ import annotations
 
-import inspect
 from collections.abc import Mapping
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
-from amber_ruler.cli.build import command, number
+from amber_ruler.cli.build import command, maybe, needed, number
 from amber_ruler.cli.methods import planned_shares
 from amber_ruler.cli.output import save_figure, save_text, whole, write, write_results
 from amber_ruler.cli.reading import file_argument, open_table, reading_options
@@ -45,14 +44,6 @@ EXAMPLES = {
 }
 
 
-def _needed(help_: str, kind: Any = str) -> tuple[Any, Any]:
-    return Annotated[kind, typer.Option(help=help_, show_default=False)], inspect.Parameter.empty
-
-
-def _maybe(kind: Any, help_: str, *names: str) -> tuple[Any, Any]:
-    return Annotated[kind | None, typer.Option(*names, help=help_, show_default=False)], None
-
-
 _BY = "Column with the variant labels."
 _UNIT = "Column that names the unit, what was randomised."
 
@@ -62,36 +53,36 @@ def _options(name: str) -> dict[str, tuple[Any, Any]]:
     if name == "check":
         shares = "Planned shares: current=50,short=50, or 50,50 in the labels' alphabetical order."
         return {
-            "by": _needed(_BY),
-            "unit": _maybe(str, _UNIT),
-            "day": _maybe(str, "Column with the day."),
-            "split": _maybe(str, shares),
-            "covariates": _maybe(str, "Columns known before the test, separated by commas."),
-            "metrics": _maybe(str, "Columns to be measured, separated by commas."),
-            "strata": _maybe(str, "Column with the strata."),
-            "possible": _maybe(str, "What values can be: fare=0:500,minutes_to_book=0: (open ends empty)."),
+            "by": needed(str, _BY),
+            "unit": maybe(str, _UNIT),
+            "day": maybe(str, "Column with the day."),
+            "split": maybe(str, shares),
+            "covariates": maybe(str, "Columns known before the test, separated by commas."),
+            "metrics": maybe(str, "Columns to be measured, separated by commas."),
+            "strata": maybe(str, "Column with the strata."),
+            "possible": maybe(str, "What values can be: fare=0:500,minutes_to_book=0: (open ends empty)."),
         }
     if name in ("describe", "daily"):
-        more = {"day": _needed("Column with the day.")} if name == "daily" else {"unit": _maybe(str, _UNIT)}
-        figure = _maybe(Path, "Draw it into this PNG or SVG file.")
-        return {"value": _needed("Column with the metric."), "by": _needed(_BY), **more, "figure": figure}
+        more = {"day": needed(str, "Column with the day.")} if name == "daily" else {"unit": maybe(str, _UNIT)}
+        figure = maybe(Path, "Draw it into this PNG or SVG file.")
+        return {"value": needed(str, "Column with the metric."), "by": needed(str, _BY), **more, "figure": figure}
     if name == "digest":
         return {
-            "by": _needed(_BY),
-            "metrics": _needed("Columns to be measured, separated by commas."),
-            "out": _needed("The JSON file to write.", Path),
-            "covariates": _maybe(str, "Columns known before the test, separated by commas."),
-            "strata": _maybe(str, "Column with the strata."),
-            "day": _maybe(str, "Column with the day."),
+            "by": needed(str, _BY),
+            "metrics": needed(str, "Columns to be measured, separated by commas."),
+            "out": needed(Path, "The JSON file to write."),
+            "covariates": maybe(str, "Columns known before the test, separated by commas."),
+            "strata": maybe(str, "Column with the strata."),
+            "day": maybe(str, "Column with the day."),
         }
     taken = "A column to make: 'searches: count where event = search', 'spent: total amount', 'any', 'largest', ..."
     listed = "Table with the units and the variants they were assigned to: units without events are kept."
     return {
-        "unit": _needed(_UNIT),
-        "by": _needed(_BY),
-        "take": _needed(taken, list[str]),
-        "out": _needed("The CSV or Parquet file to write.", Path),
-        "assignment": _maybe(Path, listed),
+        "unit": needed(str, _UNIT),
+        "by": needed(str, _BY),
+        "take": needed(list[str], taken),
+        "out": needed(Path, "The CSV or Parquet file to write."),
+        "assignment": maybe(Path, listed),
     }
 
 

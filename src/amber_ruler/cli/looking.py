@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
-from amber_ruler.cli.build import command, numbers
+from amber_ruler.cli.build import command, maybe, needed, numbers
 from amber_ruler.cli.output import save_figure, write_results
 from amber_ruler.cli.reading import asked_of_file, open_table, reading_options
 from amber_ruler.errors import DataError, InputError
@@ -31,11 +31,6 @@ _SAID = {
     "monitor": "May a running test stop? Its data by day, or a digest, against boundaries; ends with 0 either way.",
     "peeking": "How often does a test claim a difference that is not there, if one looks and stops at p < alpha?",
 }
-
-
-def maybe(kind: Any, help_: str, *names: str) -> tuple[Any, Any]:
-    """An option that need not be given."""
-    return Annotated[kind | None, typer.Option(*names, help=help_, show_default=False)], None
 
 
 def looking() -> dict[str, tuple[Any, Any]]:
@@ -189,10 +184,6 @@ def _two(digest: Digest, control: str, treatment: str | None, by: str | None) ->
     return control, treatment
 
 
-def _required(kind: Any, help_: str) -> tuple[Any, Any]:
-    return Annotated[kind, typer.Option(help=help_, show_default=False)], inspect.Parameter.empty
-
-
 def made(name: str) -> Any:
     """One of these commands."""
     if name == "boundaries":
@@ -204,7 +195,7 @@ def made(name: str) -> Any:
         run: Any = _boundaries
     elif name == "peeking":
         options = {
-            "looks": _required(str, "A number of looks, or shares of the units such as 0.25,0.5,1."),
+            "looks": needed(str, "A number of looks, or shares of the units such as 0.25,0.5,1."),
             **{key: option for key, option in _test().items() if key in ("sides", "alpha")},
         }
         run = _peeking
@@ -212,8 +203,8 @@ def made(name: str) -> Any:
         file = typer.Argument(help="A table with a row a unit, or a digest saved as JSON.", show_default=False)
         options = {
             "file": (Annotated[Path, file], inspect.Parameter.empty),
-            "value": _required(str, "Column with the metric."),
-            "control": _required(str, "Label of the control."),
+            "value": needed(str, "Column with the metric."),
+            "control": needed(str, "Label of the control."),
             "treatment": maybe(str, "Label of the treatment, where there are several."),
             "by": maybe(str, "Column with the variant labels, of a table."),
             "day": maybe(str, "Column with the day, of a table."),

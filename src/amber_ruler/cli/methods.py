@@ -14,7 +14,7 @@ from typing import TYPE_CHECKING, Annotated, Any, Literal, get_args, get_origin
 
 import typer
 
-from amber_ruler.cli.build import HELP, command, lazy_group, number, numbers, parameters
+from amber_ruler.cli.build import HELP, command, lazy_group, maybe, number, numbers, parameters
 from amber_ruler.cli.output import save_figure, write_results
 from amber_ruler.cli.reading import asked_of_file, open_table, reading_options
 from amber_ruler.errors import InputError
@@ -93,20 +93,16 @@ def _command(room: str, name: str) -> Any:
     return command(name, run, {**_sources(method), **_settings(method)}, said, f"\b\nExamples:\n{examples}\n")
 
 
-def _maybe(help_: str, *names: str, of: Any = str) -> tuple[Any, Any]:
-    return Annotated[of | None, typer.Option(*names, help=help_, show_default=False)], None
-
-
 def _sources(method: Method) -> dict[str, tuple[Any, Any]]:
     """Where the numbers come from."""
     if method.takes == "numbers":
         said = parameters(method.bare)
         listed = "Several numbers, separated by commas, ask many at once."
         numbers_of = {
-            name: _maybe(f"{said.get(', '.join(method.data), said.get(name, ''))} {listed}") for name in method.data
+            name: maybe(str, f"{said.get(', '.join(method.data), said.get(name, ''))} {listed}") for name in method.data
         }
         if "labels" in method.settings:
-            numbers_of["labels"] = _maybe("What each is called, separated by commas.")
+            numbers_of["labels"] = maybe(str, "What each is called, separated by commas.")
         return {"file": (Annotated[Path | None, typer.Argument(hidden=True)], None), **numbers_of}
     file = typer.Argument(
         help="A CSV, Parquet or JSON Lines file, a folder, or a pattern in quotes.", show_default=False
@@ -114,32 +110,40 @@ def _sources(method: Method) -> dict[str, tuple[Any, Any]]:
     options: dict[str, tuple[Any, Any]] = {"file": (Annotated[Path | None, file], None)}
     takes = method.takes
     if takes == "table":
-        options["row"] = _maybe("Column whose values make the rows; without it the file itself is a table of counts.")
-        options["column"] = _maybe("Column whose values make the columns.")
+        options["row"] = maybe(
+            str, "Column whose values make the rows; without it the file itself is a table of counts."
+        )
+        options["column"] = maybe(str, "Column whose values make the columns.")
     elif "value" not in method.columns:
-        options["value"] = _maybe("Column with the kinds." if takes == "kinds" else "Column with the metric.")
+        options["value"] = maybe(str, "Column with the kinds." if takes == "kinds" else "Column with the metric.")
     if takes in ("table", "kinds"):
-        options["count"] = _maybe("Column that holds how many units a row stands for.")
+        options["count"] = maybe(str, "Column that holds how many units a row stands for.")
     elif takes == "columns":
-        options["second"] = _maybe("The other column.")
+        options["second"] = maybe(str, "The other column.")
     else:
         several = "The two or three columns that hold the factors, such as route,season."
-        options["by"] = _maybe(several if takes == "factors" else "Column with the variant labels.")
+        options["by"] = maybe(str, several if takes == "factors" else "Column with the variant labels.")
     if takes in ("two", "pairs", "several"):
-        options["control"] = _maybe("Label of the control; of a wide table its column.")
+        options["control"] = maybe(str, "Label of the control; of a wide table its column.")
     if takes in ("pairs", "several"):
-        options["unit"] = _maybe("Column that names the unit, measured under every condition: rows are aligned by it.")
+        options["unit"] = maybe(
+            str, "Column that names the unit, measured under every condition: rows are aligned by it."
+        )
     if takes == "pairs":
-        options["treatment"] = _maybe("Column with the treatment side of a wide table, instead of --value and --by.")
+        options["treatment"] = maybe(
+            str, "Column with the treatment side of a wide table, instead of --value and --by."
+        )
     for name in method.published:
-        options[name] = _maybe(_COUNTS_OF.get(takes, _PUBLISHED[name]), f"--{name}")
+        options[name] = maybe(str, _COUNTS_OF.get(takes, _PUBLISHED[name]), f"--{name}")
     if method.published and takes != "table":
-        options["labels"] = _maybe("What the published groups are called, such as short,current.")
+        options["labels"] = maybe(str, "What the published groups are called, such as short,current.")
     if takes == "several" and method.room == "measure":
-        options["pairs"] = _maybe("How pairs are corrected, such as tukey-kramer, dunnett or holm.", "--pairs")
+        options["pairs"] = maybe(str, "How pairs are corrected, such as tukey-kramer, dunnett or holm.", "--pairs")
     if takes == "two":
-        options["split"] = _maybe("Planned shares, such as current=50,short=50: the split is checked first.")
-        options["family"] = _maybe("How several treatments are corrected: holm (unless given), none, ...", "--correct")
+        options["split"] = maybe(str, "Planned shares, such as current=50,short=50: the split is checked first.")
+        options["family"] = maybe(
+            str, "How several treatments are corrected: holm (unless given), none, ...", "--correct"
+        )
     return options
 
 
@@ -161,7 +165,7 @@ def _settings(method: Method) -> dict[str, tuple[Any, Any]]:
         option = typer.Option(f"--{name.replace('_', '-')}", help=help_, show_default=plain is not None)
         options[name] = (Annotated[of if plain is not None else of | None, option], plain)
     if "alpha" in method.settings:
-        options["level"] = _maybe("Level of the interval, such as 0.9, instead of --alpha.", of=float)
+        options["level"] = maybe(float, "Level of the interval, such as 0.9, instead of --alpha.")
     if method.room == "bayes":
         options |= _laid_open(method)
     figure = typer.Option(help="Draw the result into this PNG or SVG file.", show_default=False)
@@ -174,12 +178,12 @@ def _laid_open(method: Method) -> dict[str, tuple[Any, Any]]:
     """What else a weighed result may be asked."""
     options = {}
     if "prior" in method.settings:
-        options["across"] = _maybe(
-            "Ask again under these scales of the prior, such as 0.1,0.3,1, or under the usual ones."
+        options["across"] = maybe(
+            str, "Ask again under these scales of the prior, such as 0.1,0.3,1, or under the usual ones."
         )
     if method.name in _DECIDED:
-        options["horizon"] = _maybe("Decide for so many units: what to choose, and what more data are worth.", of=float)
-        options["cost"] = _maybe("Cost of one more unit of data, in the metric's unit; with --horizon.", of=float)
+        options["horizon"] = maybe(float, "Decide for so many units: what to choose, and what more data are worth.")
+        options["cost"] = maybe(float, "Cost of one more unit of data, in the metric's unit; with --horizon.")
     return options
 
 

@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
-from amber_ruler.cli.build import HELP, command, lazy_group, numbers, parameters
+from amber_ruler.cli.build import HELP, command, lazy_group, maybe, numbers, parameters
 from amber_ruler.cli.looking import looking, looks_of
 from amber_ruler.cli.output import save_figure, write_results
 from amber_ruler.errors import DesignError, InputError
@@ -93,20 +93,16 @@ def _own_options(design: type[Design]) -> dict[str, tuple[Any, Any]]:
     return options
 
 
-def _maybe(kind: Any, help_: str, *names: str) -> tuple[Any, Any]:
-    return Annotated[kind | None, typer.Option(*names, help=help_, show_default=False)], None
-
-
 def _asking_evidence() -> dict[str, tuple[Any, Any]]:
     """The questions of a plan by evidence."""
     return {
-        "units": _maybe(str, "Units in each group: how strong will the evidence be? Several make a curve."),
+        "units": maybe(str, "Units in each group: how strong will the evidence be? Several make a curve."),
         "threshold": (
             Annotated[float, typer.Option(help="Factor from which on evidence counts, either way.")],
             3.0,
         ),
-        "chance": _maybe(float, "Chance to pass the threshold; without it just the mean and just no effect are seen."),
-        "figure": _maybe(Path, "Draw the factors against units into this PNG or SVG file."),
+        "chance": maybe(float, "Chance to pass the threshold; without it just the mean and just no effect are seen."),
+        "figure": maybe(Path, "Draw the factors against units into this PNG or SVG file."),
         "as_json": (Annotated[bool, typer.Option("--json", help="Write JSON instead of text.")], False),
     }
 
@@ -136,32 +132,32 @@ def _asking(design: type[Design]) -> dict[str, tuple[Any, Any]]:
     options: dict[str, tuple[Any, Any]] = {}
     for way, help_ in _WAYS.items():
         if way in design.ways:
-            options[way] = _maybe(str if way in ("means", "shares") else float, help_)
-    options["power"] = _maybe(float, "Chance to find the effect; 0.8 unless given.")
+            options[way] = maybe(str if way in ("means", "shares") else float, help_)
+    options["power"] = maybe(float, "Chance to find the effect; 0.8 unless given.")
     pair = "; treatment,control for unequal groups" if "ratio" in {f.name for f in dataclasses.fields(design)} else ""
-    options["n"] = _maybe(str, f"Units in control, in each group, or in all, as the design has them{pair}.", "--n")
+    options["n"] = maybe(str, f"Units in control, in each group, or in all, as the design has them{pair}.", "--n")
     options["find"] = (Annotated[str, typer.Option(help="size, power, effect or alpha.")], "size")
-    options["half_width"] = _maybe(float, "Find the units for an interval that reaches no further to each side.")
+    options["half_width"] = maybe(float, "Find the units for an interval that reaches no further to each side.")
     allowed = design.allowed
     if change.Covariate in allowed:
-        options["covariate"] = _maybe(float, "Correlation with a covariate known before the test.")
+        options["covariate"] = maybe(float, "Correlation with a covariate known before the test.")
     if change.Clusters in allowed:
-        options["cluster_size"] = _maybe(float, "Units in each cluster, where whole clusters are randomised.")
-        options["icc"] = _maybe(float, "Intraclass correlation of the clusters.")
-        options["cluster_cv"] = _maybe(float, "Coefficient of variation of the cluster sizes.")
+        options["cluster_size"] = maybe(float, "Units in each cluster, where whole clusters are randomised.")
+        options["icc"] = maybe(float, "Intraclass correlation of the clusters.")
+        options["cluster_cv"] = maybe(float, "Coefficient of variation of the cluster sizes.")
     if change.Variants in allowed:
-        options["variants"] = _maybe(int, "Number of treatments, each compared with the control.")
-        options["correction"] = _maybe(str, "For several treatments: dunnett (unless given), sidak, bonferroni, none.")
+        options["variants"] = maybe(int, "Number of treatments, each compared with the control.")
+        options["correction"] = maybe(str, "For several treatments: dunnett (unless given), sidak, bonferroni, none.")
     if change.Margin in allowed:
-        options["margin"] = _maybe(float, "Show that treatment is not worse, or not different, by this much.")
-        options["margin_kind"] = _maybe(str, "non-inferiority (unless given) or equivalence.")
-        options["good"] = _maybe(str, "Direction in which the metric is good: higher or lower.")
+        options["margin"] = maybe(float, "Show that treatment is not worse, or not different, by this much.")
+        options["margin_kind"] = maybe(str, "non-inferiority (unless given) or equivalence.")
+        options["good"] = maybe(str, "Direction in which the metric is good: higher or lower.")
     if change.LookSchedule in allowed:
         options |= looking()
-    options["per_day"] = _maybe(float, "Units that arrive each day: the answer says how long it takes.")
-    options["traffic_share"] = _maybe(float, "Share of them that enters the test.")
-    options["weeks"] = _maybe(int, "Weeks of that traffic, instead of --n.")
-    options["attrition"] = _maybe(float, "Share of units that will have no value at the end.")
+    options["per_day"] = maybe(float, "Units that arrive each day: the answer says how long it takes.")
+    options["traffic_share"] = maybe(float, "Share of them that enters the test.")
+    options["weeks"] = maybe(int, "Weeks of that traffic, instead of --n.")
+    options["attrition"] = maybe(float, "Share of units that will have no value at the end.")
     options["grid"] = (
         Annotated[
             list[str] | None,
@@ -172,19 +168,17 @@ def _asking(design: type[Design]) -> dict[str, tuple[Any, Any]]:
         None,
     )
     if design.__name__ in _ASSURED:
-        options["prior"] = _maybe(
+        options["prior"] = maybe(
             str, "Prior of the effect, such as 'normal 2 3': asks for the power averaged over it; as for plan evidence."
         )
-        options["assurance"] = _maybe(
+        options["assurance"] = maybe(
             float, "That averaged power; 0.8 unless given. With --prior, units are looked for."
         )
-        options["direction"] = _maybe(
-            str, "With --prior: right (unless given) counts effects found in their direction."
-        )
+        options["direction"] = maybe(str, "With --prior: right (unless given) counts effects found in their direction.")
     if change.LookSchedule in allowed:
         ways = typer.Option("--ways", help="Compare one look, several, and any moment.")
         options["ways"] = (Annotated[bool, ways], False)
-    options["figure"] = _maybe(Path, "Draw the curve into this PNG or SVG file.")
+    options["figure"] = maybe(Path, "Draw the curve into this PNG or SVG file.")
     options["as_json"] = (Annotated[bool, typer.Option("--json", help="Write JSON instead of text.")], False)
     return options
 

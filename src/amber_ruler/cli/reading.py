@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
+from amber_ruler.cli.build import maybe
 from amber_ruler.errors import InputError
 
 if TYPE_CHECKING:
@@ -17,10 +18,6 @@ if TYPE_CHECKING:
 
 _FILE = "A CSV, Parquet or JSON Lines file, a folder, or a pattern in quotes."
 _WRITTEN = ("separator", "decimal", "thousands", "encoding")
-
-
-def _said(kind: Any, help_: str, flag: str) -> tuple[Any, Any]:
-    return Annotated[kind | None, typer.Option(flag, help=help_, show_default=False)], None
 
 
 def file_argument(*, needed: bool = True) -> tuple[Any, Any]:
@@ -37,19 +34,19 @@ def reading_options() -> dict[str, tuple[Any, Any]]:
             Annotated[bool, typer.Option("--distinct", help="Drop rows that repeat another in every column.")],
             False,
         ),
-        "where": _said(
+        "where": maybe(
             several, "Keep rows: 'day >= 15', 'port in (Amble, Tern)', 'fare present'; repeatable.", "--where"
         ),
-        "relabel": _said(several, "Name values: 'form: 0=current, 1=short'; before --where.", "--relabel"),
-        "derive": _said(several, "Add a column of 0 and 1: 'late: minutes > 15'; before --where.", "--derive"),
-        "success": _said(several, "Make a column of two values 1 and 0: 'yes', or 'booked=yes'.", "--success"),
-        "separator": _said(str, "Sign between the columns of a CSV file; found out unless given.", "--separator"),
-        "decimal": _said(str, "Decimal sign of a CSV file, . or a comma; 21,5% is then read as a share.", "--decimal"),
-        "thousands": _said(str, "Sign that keeps thousands apart in a CSV file.", "--thousands"),
-        "missing_text": _said(several, "Text that stands for a missing value in a CSV file, such as n/a.", "--missing"),
-        "dates": _said(several, "How a column of dates is written: 'day: %d/%m/%Y'.", "--dates"),
-        "encoding": _said(str, "Encoding of a CSV file, such as latin-1; utf-8 unless given.", "--encoding"),
-        "skip_lines": _said(int, "Lines of a CSV file above its column names.", "--skip-lines"),
+        "relabel": maybe(several, "Name values: 'form: 0=current, 1=short'; before --where.", "--relabel"),
+        "derive": maybe(several, "Add a column of 0 and 1: 'late: minutes > 15'; before --where.", "--derive"),
+        "success": maybe(several, "Make a column of two values 1 and 0: 'yes', or 'booked=yes'.", "--success"),
+        "separator": maybe(str, "Sign between the columns of a CSV file; found out unless given.", "--separator"),
+        "decimal": maybe(str, "Decimal sign of a CSV file, . or a comma; 21,5% is then read as a share.", "--decimal"),
+        "thousands": maybe(str, "Sign that keeps thousands apart in a CSV file.", "--thousands"),
+        "missing_text": maybe(several, "Text that stands for a missing value in a CSV file, such as n/a.", "--missing"),
+        "dates": maybe(several, "How a column of dates is written: 'day: %d/%m/%Y'.", "--dates"),
+        "encoding": maybe(str, "Encoding of a CSV file, such as latin-1; utf-8 unless given.", "--encoding"),
+        "skip_lines": maybe(int, "Lines of a CSV file above its column names.", "--skip-lines"),
     }
 
 

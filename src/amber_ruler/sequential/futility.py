@@ -173,5 +173,4 @@ def _edge(at: Density, gap: float, top: float, share: float, shift: float) -> fl
 def alpha_if_ignored(path: Path) -> float:
     """Chance to claim a difference where there is none, if futility is never obeyed."""
     regions = path.regions
-    found = recursion.crossing(regions.fractions, regions.high, regions.low)
-    return float(found.above.sum() + found.below.sum())
+    return float(recursion.crossing(regions.fractions, regions.high, regions.low).crossed(2))

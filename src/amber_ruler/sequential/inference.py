@@ -139,8 +139,7 @@ class Ahead:
     def first_crossed(self, drifts: Floats) -> Floats:
         """Chance that the upper boundary is first crossed at one of these looks."""
         start = Density(np.array([self._place]), np.ones(1))
-        found = recursion.walk(self.regions, start=start, begin=self.t).chances(drifts)
-        return np.asarray(np.minimum(found.above.sum(axis=-1), 1.0))  # a sum of sums: it may round beyond 1
+        return recursion.walk(self.regions, start=start, begin=self.t).chances(drifts).crossed(1)
 
     def crossed_last(self, drifts: Floats) -> Floats:
         """Chance to be above the boundary at the last look, whatever happens before."""

@@ -4,8 +4,6 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-import numpy as np
-
 from amber_ruler.numeric.gate import Floats
 from amber_ruler.sequential.recursion import Path
 
@@ -51,7 +49,6 @@ def operating(path: Path, drift: float, planned: float, *, sides: int) -> Operat
     if fractions[-1] >= 1:
         ending[-1] += left
     expected = float(ending @ fractions) + (left if fractions[-1] < 1 else 0.0)
-    upper = min(float(found.above.sum()), 1.0)
     return Operating(
         drift=drift,
         effect=drift / planned,
@@ -59,14 +56,12 @@ def operating(path: Path, drift: float, planned: float, *, sides: int) -> Operat
         below=found.below,
         futile=found.futile,
         ending=ending,
-        power=min(upper + (float(found.below.sum()) if sides == 2 else 0.0), 1.0),
-        power_upper=upper,
+        power=float(found.crossed(sides)),
+        power_upper=float(found.crossed(1)),
         expected_fraction=min(expected, 1.0),
     )
 
 
 def power_at(path: Path, drifts: Floats, *, sides: int) -> Floats:
     """Chance of crossing under many drifts."""
-    found = path.chances(drifts)
-    either = found.above.sum(axis=-1) + (found.below.sum(axis=-1) if sides == 2 else 0.0)
-    return np.asarray(np.minimum(either, 1.0))
+    return path.chances(drifts).crossed(sides)

@@ -188,6 +188,11 @@ class Chances(NamedTuple):
     futile: Floats
     never: Floats
 
+    def crossed(self, sides: int) -> Floats:
+        """Chance to cross the upper boundary at any look, or either of both sides; a sum that rounds beyond 1 is 1."""
+        either = self.above.sum(axis=-1) + (self.below.sum(axis=-1) if sides == 2 else 0.0)
+        return np.asarray(np.minimum(either, 1.0))
+
 
 def together(pieces: list[Density]) -> Density:
     """Several pieces as one density."""

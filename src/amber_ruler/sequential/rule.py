@@ -144,8 +144,7 @@ class Rule:
         """Chance to cross such boundaries where there is no effect; 1 where they lie below 0."""
         if self.sides == 2 and high[0] <= 0:
             return 1.0
-        found = recursion.crossing(fractions, high, -high if self.sides == 2 else None)
-        return min(float(found.above.sum() + found.below.sum()), 1.0)
+        return float(recursion.crossing(fractions, high, -high if self.sides == 2 else None).crossed(self.sides))
 
     def _level_held_back(self, size: float, k: int, fractions: Floats) -> float:
         """Of Haybittle-Peto: what the looks with the fixed boundary use up, and at the last look what is beyond z."""
