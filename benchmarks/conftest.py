@@ -7,6 +7,7 @@ import pytest
 # By how a group's name begins.
 LIMITS = {
     "moments of 3 columns by variant, Parquet": 1.5,
+    "moments of 2 columns by variant, PostgreSQL": 1.3,
     "a log of events to units, Parquet": 1.5,
     "sample size of": 1.0,
     "1,000 scenarios": 0.05,

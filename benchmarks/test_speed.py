@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import subprocess
 import sys
+from urllib.parse import quote
 
 import numpy as np
 import pandas as pd
@@ -78,6 +79,39 @@ COVARIATES = [f"x{k}" for k in range(5)]
 ADJUSTED = "covariate adjustment by 5 covariates, Parquet, against the moments alone"
 STREAMED = "least squares by 5 covariates with HC2 errors, Parquet, against the moments alone"
 MANY = "1,000 metrics by 3 covariates from a digest, against one"
+
+
+@pytest.fixture(scope="module")
+def warehouse(tmp_path_factory, rows):
+    """A server of our own with the table in it, as Ibis has it."""
+    ibis, pgserver = pytest.importorskip("ibis"), pytest.importorskip("pgserver")
+    server = pgserver.get_server(tmp_path_factory.mktemp("postgres"), cleanup_mode="delete")
+    connection = ibis.connect(f"postgresql://postgres:@/postgres?host={quote(str(server.pgdata))}")
+    made = "case k % 2 when 0 then 'current' else 'short' end as form, 20 * exp(random()) as fare, random() as prior"
+    connection.raw_sql(f"create table trips as select {made} from generate_series(1, {rows}) k")
+    connection.raw_sql("vacuum analyze trips")
+    yield connection
+    connection.disconnect()
+    server.cleanup()
+
+
+@pytest.mark.benchmark(group="moments of 2 columns by variant, PostgreSQL", min_rounds=3)
+def test_moments_in_postgres(benchmark, warehouse, rows):
+    found = benchmark(lambda: ar.table(warehouse.table("trips")).moments(["fare", "prior"], by="form"))
+    assert sum(m.n for m in found.values()) == rows
+
+
+@pytest.mark.benchmark(group="moments of 2 columns by variant, PostgreSQL", min_rounds=3)
+def test_moments_in_postgres_baseline_two_passes(benchmark, warehouse):
+    """The same sums by hand: means, then powers of the deviations from them."""
+    query = """
+        with m as (select form, avg(fare) as a, avg(prior) as b from trips group by form),
+        d as (select form, fare, prior, fare - a as x, prior - b as y, a, b from trips join m using (form)),
+        q as (select *, x * x as xx, y * y as yy, x * y as xy from d)
+        select form, count(*), max(a), max(b), sum(x), sum(y), sum(xx), sum(xy), sum(yy), sum(xx * x), sum(yy * y),
+        sum(xx * xx), sum(yy * yy), min(fare), min(prior), max(fare), max(prior) from q group by form
+    """
+    assert len(benchmark(lambda: warehouse.raw_sql(query).fetchall())) == 2
 
 
 @pytest.fixture(scope="module")

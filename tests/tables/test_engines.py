@@ -4,6 +4,7 @@ import math
 import os
 import shutil
 import uuid
+from decimal import Decimal
 from fractions import Fraction
 
 import duckdb
@@ -76,6 +77,15 @@ def spark_frame(table, _):
     return session.createDataFrame(pa.Table.from_pandas(table, preserve_index=False))
 
 
+def ibis_table(table, folder):
+    import ibis
+
+    path = folder / f"{uuid.uuid4().hex}.duckdb"
+    with duckdb.connect(path) as connection:
+        connection.from_df(table).create("travellers")
+    return ibis.duckdb.connect(path, read_only=True).table("travellers")
+
+
 def written(ending, write):
     def door(table, folder):
         write(table, folder / f"table{len(table)}{ending}")
@@ -93,7 +103,33 @@ DOORS = {
     "pyarrow": lambda table, _: pa.Table.from_pandas(table),
     "duckdb": lambda table, _: duckdb.from_df(table),
     "spark": spark_frame,
+    "ibis": ibis_table,
 }
+ENGINES = (*DOORS, "postgresql")
+
+
+@pytest.fixture
+def into(request, tmp_path):
+    """What an engine makes of a pandas frame."""
+
+    def into(engine, table):
+        if engine == "postgresql":
+            unsigned = table.select_dtypes("unsignedinteger")  # which it has not: numeric holds them
+            table = table.assign(**{c: [Decimal(int(v)) for v in unsigned[c]] for c in unsigned})
+            return request.getfixturevalue("server").create_table(f"t{uuid.uuid4().hex}", table)
+        return DOORS[engine](table, tmp_path)
+
+    return into
+
+
+@pytest.fixture(scope="session")
+def server(postgres):
+    """The database server, as Ibis has it."""
+    import ibis
+
+    connection = ibis.connect(postgres)
+    yield connection
+    connection.disconnect()
 
 
 def exact(values):
@@ -103,12 +139,12 @@ def exact(values):
     return mean, float(sum((v - mean) ** 2 for v in fractions))
 
 
-@pytest.mark.parametrize("engine", DOORS)
+@pytest.mark.parametrize("engine", ENGINES)
 @pytest.mark.filterwarnings("ignore::ResourceWarning")
-def test_every_engine_says_the_same(engine, tmp_path):
+def test_every_engine_says_the_same(engine, into):
     """Moments to 1e-12 of exact fractions; findings, units, descriptions, digests and pairs as pandas has them."""
     table, events = travellers(), log()
-    source, reference = ar.table(DOORS[engine](table, tmp_path)), ar.table(table)
+    source, reference = ar.table(into(engine, table)), ar.table(table)
     for label, m in source.moments(["fare", "prior"], by="form").items():
         rows = table[table["form"] == label].dropna()
         assert m.n == len(rows)
@@ -132,18 +168,18 @@ def test_every_engine_says_the_same(engine, tmp_path):
         source.counts(row="form", column="mobile").counts == reference.counts(row="form", column="mobile").counts
     ).all()
     counted = table.dropna().groupby(["form", "port"], as_index=False)["day"].count().rename(columns={"day": "rows"})
-    tally = ar.table(DOORS[engine](counted, tmp_path))
+    tally = ar.table(into(engine, counted))
     by_port = counted.pivot(index="form", columns="port", values="rows")
     assert tally.counts(row="form", column="port", count="rows").counts.tolist() == by_port.to_numpy().tolist()
     assert tally.sizes(by="form", count="rows") == by_port.sum(axis=1).to_dict()
-    units = ar.table(DOORS[engine](events, tmp_path)).units(unit="traveller", by="form", measures=MEASURES)
+    units = ar.table(into(engine, events)).units(unit="traveller", by="form", measures=MEASURES)
     by_hand = events[events["traveller"] != 7].groupby("traveller")
     for name, wanted in (("spent", by_hand["amount"].sum()), ("left", by_hand["hour"].max())):
         whole = units.overall(name)
         assert (whole.n, whole.mean(name)) == (len(wanted), pytest.approx(wanted.mean(), rel=1e-14))
     twice = pd.concat([table.dropna().drop_duplicates("traveller").assign(side=s) for s in ("before", "after")])
     twice.loc[twice["side"] == "after", "prior"] -= 2
-    pairs = ar.table(DOORS[engine](twice, tmp_path)).pairs("prior", by="side", unit="traveller", control="before")
+    pairs = ar.table(into(engine, twice)).pairs("prior", by="side", unit="traveller", control="before")
     assert pairs.differences == pytest.approx(np.full(len(twice) // 2, -2.0), abs=1e-12)
 
 
@@ -155,16 +191,16 @@ NAMES = {
 }
 
 
-@pytest.mark.parametrize("engine", ["csv", "parquet", "pandas", "polars", "pyarrow", "duckdb"])
+@pytest.mark.parametrize("engine", ["csv", "parquet", "pandas", "polars", "pyarrow", "duckdb", "ibis", "postgresql"])
 @pytest.mark.parametrize("kind", NAMES)
-def test_long_names_of_units_keep_every_digit(engine, kind, tmp_path):
+def test_long_names_of_units_keep_every_digit(engine, kind, into):
     """Units that differ in their last digit are different, also where some row has none."""
     names = NAMES[kind]
     table = pd.DataFrame({"unit": [*names, *names], "form": ["a"] * 60 + ["b"] * 60, "x": np.arange(120.0)})
     if kind == "64 bits":
         table["unit"] = table["unit"].astype("Int64")
         table = pd.concat([table, pd.DataFrame({"unit": [None], "form": ["a"], "x": [1.0]})]).astype({"unit": "Int64"})
-    source = ar.table(DOORS[engine](table, tmp_path))
+    source = ar.table(into(engine, table))
     pairs = source.pairs("x", by="form", unit="unit", control="a")
     assert (len(pairs), pairs.left_out, set(pairs.differences)) == (60, 0, {60.0})
     crossed = {c.name: c.finding for c in source.check(by="form", unit="unit").checks}["one variant each"]
@@ -276,7 +312,9 @@ def test_series_and_descriptions_are_those_of_pandas():
         )
 
 
-@pytest.mark.parametrize("engine", ["csv", "parquet", "pandas", "polars lazy", "pyarrow", "duckdb"])
+@pytest.mark.parametrize(
+    "engine", ["csv", "parquet", "pandas", "polars lazy", "pyarrow", "duckdb", "ibis", "postgresql"]
+)
 @pytest.mark.parametrize(
     ("spoil", "says"),
     [
@@ -286,8 +324,8 @@ def test_series_and_descriptions_are_those_of_pandas():
         (lambda t: t.head(0), "no rows"),
     ],
 )
-def test_every_engine_refuses_alike(engine, spoil, says, tmp_path):
+def test_every_engine_refuses_alike(engine, spoil, says, into):
     """Infinite values, squares beyond all bounds, no labels, no rows: named, never a NaN."""
     table = travellers()[["form", "prior"]].dropna().astype({"form": "string"}).reset_index(drop=True)
     with pytest.raises(DataError, match=says):
-        ar.table(DOORS[engine](spoil(table), tmp_path)).moments("prior", by="form")
+        ar.table(into(engine, spoil(table))).moments("prior", by="form")

@@ -2,6 +2,7 @@
 
 from decimal import Decimal
 
+import duckdb
 import numpy as np
 import pandas as pd
 import polars as pl
@@ -53,6 +54,14 @@ def in_the_file(tmp_path, kind):
     return path
 
 
+def in_a_database(folder):
+    import ibis
+
+    with duckdb.connect(folder / "rows.duckdb") as connection:
+        connection.from_df(plain()).create("rows")
+    return ibis.duckdb.connect(folder / "rows.duckdb", read_only=True).table("rows")
+
+
 SOURCES = {
     "pandas": lambda _: plain(),
     "nullable": lambda _: nullable(),
@@ -65,6 +74,7 @@ SOURCES = {
     "csv": lambda folder: in_the_file(folder, "csv"),
     "parquet": lambda folder: in_the_file(folder, "parquet"),
     "jsonl": lambda folder: in_the_file(folder, "jsonl"),
+    "ibis": in_a_database,
 }
 
 

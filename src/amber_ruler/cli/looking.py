@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import inspect
 import json
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any
@@ -11,7 +10,7 @@ import typer
 
 from amber_ruler.cli.build import command, maybe, needed, numbers
 from amber_ruler.cli.output import save_figure, write_results
-from amber_ruler.cli.reading import asked_of_file, open_table, reading_options
+from amber_ruler.cli.reading import asked_of_file, file_argument, open_table, reading_options
 from amber_ruler.errors import DataError, InputError
 
 if TYPE_CHECKING:
@@ -147,8 +146,8 @@ def _digest(given: dict[str, Any]) -> Digest:
     """A digest as it was saved, or made from the rows."""
     from amber_ruler.digest import Digest
 
-    path: Path = given["file"]
-    if path.suffix.lower() == ".json" and path.is_file():
+    path: Path | None = given["file"]
+    if path is not None and path.suffix.lower() == ".json" and path.is_file():
         text = path.read_text(encoding="utf-8")
         if _is_digest(text):
             beside = [*(f"--{name}" for name in ("by", "day") if given[name] is not None), *asked_of_file(given)]
@@ -200,9 +199,8 @@ def made(name: str) -> Any:
         }
         run = _peeking
     else:
-        file = typer.Argument(help="A table with a row a unit, or a digest saved as JSON.", show_default=False)
         options = {
-            "file": (Annotated[Path, file], inspect.Parameter.empty),
+            "file": file_argument("A table with a row a unit, or a digest saved as JSON."),
             "value": needed(str, "Column with the metric."),
             "control": needed(str, "Label of the control."),
             "treatment": maybe(str, "Label of the treatment, where there are several."),

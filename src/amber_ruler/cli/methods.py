@@ -16,7 +16,7 @@ import typer
 
 from amber_ruler.cli.build import HELP, command, lazy_group, maybe, number, numbers, parameters
 from amber_ruler.cli.output import save_figure, write_results
-from amber_ruler.cli.reading import asked_of_file, open_table, reading_options
+from amber_ruler.cli.reading import asked_of_file, file_argument, names_table, open_table, reading_options
 from amber_ruler.errors import InputError
 
 if TYPE_CHECKING:
@@ -104,10 +104,7 @@ def _sources(method: Method) -> dict[str, tuple[Any, Any]]:
         if "labels" in method.settings:
             numbers_of["labels"] = maybe(str, "What each is called, separated by commas.")
         return {"file": (Annotated[Path | None, typer.Argument(hidden=True)], None), **numbers_of}
-    file = typer.Argument(
-        help="A CSV, Parquet or JSON Lines file, a folder, or a pattern in quotes.", show_default=False
-    )
-    options: dict[str, tuple[Any, Any]] = {"file": (Annotated[Path | None, file], None)}
+    options = {"file": file_argument()}
     takes = method.takes
     if takes == "table":
         options["row"] = maybe(
@@ -140,6 +137,7 @@ def _sources(method: Method) -> dict[str, tuple[Any, Any]]:
     if takes == "several" and method.room == "measure":
         options["pairs"] = maybe(str, "How pairs are corrected, such as tukey-kramer, dunnett or holm.", "--pairs")
     if takes == "two":
+        options["treatment"] = maybe(str, "Label of the treatment; every other variant unless given.")
         options["split"] = maybe(str, "Planned shares, such as current=50,short=50: the split is checked first.")
         options["family"] = maybe(
             str, "How several treatments are corrected: holm (unless given), none, ...", "--correct"
@@ -284,9 +282,9 @@ def _run(method: Method, call: Any, given: dict[str, Any]) -> None:
             settings["labels"] = tuple(part.strip() for part in given["labels"].split(","))
         data = [_several(f"--{name}", given[name]) for name in method.data]
         results: list[Any] = [call(*data, **settings)]
-    elif given["file"] is None:
+    elif not names_table(given):
         if asked_of_file(given):
-            raise InputError(f"{', '.join(asked_of_file(given))} say how a file is read: there is no file.")
+            raise InputError(f"{', '.join(asked_of_file(given))} say how a table is read, and none is named.")
         results = [_published(method, call, given, settings)]
     else:
         beside = [f"--{name}" for name in (*method.published, "labels") if given.get(name) is not None]
@@ -445,7 +443,10 @@ def _two(source: Table, method: Method, call: Any, given: dict[str, Any], settin
         else:
             arms = source.samples(value, by=by) if _by_rows(method) else source.moments([value], by=by)
         found = _findings(source, arms.unassigned, by, given["split"])
-        for arm, base in arms.against(control):
+        pairs = arms.against(control)
+        if given["treatment"] is not None:
+            pairs = [(arms[given["treatment"]], arms[control])]
+        for arm, base in pairs:
             more = {"others": tuple(a for a in arms.values() if a is not arm and a is not base)}
             result = call(arm, base, **settings, **(more if "others" in method.settings else {}))
             yield dataclasses.replace(result, checks=(*found, *result.checks))

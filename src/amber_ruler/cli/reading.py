@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-import inspect
+import os
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any
 
@@ -17,13 +17,13 @@ if TYPE_CHECKING:
     from amber_ruler.tables import Table
 
 _FILE = "A CSV, Parquet or JSON Lines file, a folder, or a pattern in quotes."
+_DATABASE = "AMBER_RULER_DATABASE"
 _WRITTEN = ("separator", "decimal", "thousands", "encoding")
 
 
-def file_argument(*, needed: bool = True) -> tuple[Any, Any]:
-    """The file itself."""
-    argument = typer.Argument(help=_FILE, show_default=False)
-    return (Annotated[Path, argument], inspect.Parameter.empty) if needed else (Annotated[Path | None, argument], None)
+def file_argument(help_: str = _FILE) -> tuple[Any, Any]:
+    """The file itself; a table of a database stands in its place."""
+    return Annotated[Path | None, typer.Argument(help=help_, show_default=False)], None
 
 
 def reading_options() -> dict[str, tuple[Any, Any]]:
@@ -47,25 +47,31 @@ def reading_options() -> dict[str, tuple[Any, Any]]:
         "dates": maybe(several, "How a column of dates is written: 'day: %d/%m/%Y'.", "--dates"),
         "encoding": maybe(str, "Encoding of a CSV file, such as latin-1; utf-8 unless given.", "--encoding"),
         "skip_lines": maybe(int, "Lines of a CSV file above its column names.", "--skip-lines"),
+        "database": maybe(
+            str,
+            f"A table of a database instead of a file: postgresql:// or duckdb://; or set {_DATABASE}.",
+            "--database",
+        ),
+        "query_table": maybe(str, "The table's name there, with its schema: sales.travellers.", "--query-table"),
     }
 
 
 def asked_of_file(given: Mapping[str, Any]) -> list[str]:
     """The flags of those that were given."""
-    flags = {"missing_text": "--missing", "skip_lines": "--skip-lines"}
+    flags = {"missing_text": "--missing", "skip_lines": "--skip-lines", "query_table": "--query-table"}
     return [flags.get(name, f"--{name}") for name in reading_options() if given.get(name)]
+
+
+def names_table(given: Mapping[str, Any]) -> bool:
+    """Whether a table was named at all."""
+    return given["file"] is not None or given.get("query_table") is not None
 
 
 def open_table(given: Mapping[str, Any], *, values: tuple[str, ...] = ()) -> Table:
     """The table as the options say it; `values` are the columns that a bare --success is for."""
-    from amber_ruler.tables import grammar, table
+    from amber_ruler.tables import grammar
 
-    written: dict[str, Any] = {name: given[name] for name in _WRITTEN if given.get(name) is not None}
-    if given.get("missing_text"):
-        written["missing"] = list(given["missing_text"])
-    if given.get("skip_lines"):
-        written["skip"] = given["skip_lines"]
-    source = table(given["file"], dates=dict(_date(text) for text in given.get("dates") or ()), **written)
+    source = _opened(given)
     if given.get("distinct"):
         source = source.distinct()
         typer.echo(f"{source.dropped:,} rows repeat another in every column, and are dropped.", err=True)
@@ -84,6 +90,32 @@ def open_table(given: Mapping[str, Any], *, values: tuple[str, ...] = ()) -> Tab
         asked = grammar.condition(text)
         source = source.where(asked.column, **asked.condition)
     return source
+
+
+def _opened(given: Mapping[str, Any]) -> Table:
+    """The file, or the table of a database."""
+    from amber_ruler.tables import from_database, table
+
+    written: dict[str, Any] = {name: given[name] for name in _WRITTEN if given.get(name) is not None}
+    if given.get("missing_text"):
+        written["missing"] = list(given["missing_text"])
+    if given.get("skip_lines"):
+        written["skip"] = given["skip_lines"]
+    dates = dict(_date(text) for text in given.get("dates") or ())
+    file, name, database = given["file"], given.get("query_table"), given.get("database")
+    if file is not None:
+        if name is not None or database is not None:
+            raise InputError("A file and a table of a database are two tables: give one of them.")
+        return table(file, dates=dates, **written)
+    if name is None:
+        more = "" if database is None else " Which table of the database? --query-table says so."
+        raise InputError(f"Give a file, or a table of a database: --database with --query-table.{more}")
+    if written or dates:
+        raise InputError("A database says itself how its values are written: leave separator, dates and the like out.")
+    database = database or os.environ.get(_DATABASE)
+    if database is None:
+        raise InputError(f"Where is {name}? Give --database, or set {_DATABASE} in the environment.")
+    return from_database(database, name)
 
 
 def _date(text: str) -> tuple[str, str]:

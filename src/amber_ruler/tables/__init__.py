@@ -7,6 +7,7 @@ from amber_ruler.tables.findings import Findings
 from amber_ruler.tables.per_unit import Measure, any_of, count, first, largest, last, total
 from amber_ruler.tables.split_check import SplitCheck, check_split
 from amber_ruler.tables.table import Table, table
+from amber_ruler.tables.warehouse import from_database
 
 __all__ = [
     "ByVariant",
@@ -21,6 +22,7 @@ __all__ = [
     "check_split",
     "count",
     "first",
+    "from_database",
     "largest",
     "last",
     "table",

@@ -12,7 +12,7 @@ from amber_ruler.errors import DataError
 from amber_ruler.moments import Moments
 from amber_ruler.tables.description import QUANTILES, Described
 from amber_ruler.tables.findings import Bounds
-from amber_ruler.tables.reduce import label_text, number, rows_of
+from amber_ruler.tables.reduce import label_text, number, ones, rows_of
 
 MOST_CELLS = 100_000  # of day by variant, or stratum by variant
 
@@ -40,7 +40,7 @@ def units(frame: nw.LazyFrame[Any], unit: str, by: str) -> Units:
     named = frame.select(nw.col(unit).alias("unit"), nw.col(by).alias("low"), nw.col(by).alias("high"))
     named = named.filter(~nw.col("unit").is_null() & ~nw.col("low").is_null()).with_columns(row=nw.lit(1))
     each = named.group_by("unit").agg(nw.col("row").sum(), nw.col("low").min(), nw.col("high").max())
-    each = each.with_columns(crossed=(nw.col("low") != nw.col("high")).cast(nw.Int64), one=nw.lit(1))
+    each = each.with_columns(crossed=ones(nw.col("low") != nw.col("high")), one=nw.lit(1))
     found = rows_of(each.group_by("low").agg(nw.col("one").sum(), nw.col("row").sum(), nw.col("crossed").sum()))
     whole = {key: int(sum(row[key] for row in found)) for key in ("one", "row", "crossed")}
     counts = {label_text(row["low"]): int(row["one"]) - int(row["crossed"]) for row in found}
@@ -83,8 +83,8 @@ def impossible(
         outside = [value < low] * (low is not None) + [value > high] * (high is not None)
         beyond = nw.any_horizontal(*outside, ignore_nulls=True) if outside else nw.lit(value=False)
         signs += [
-            (value.abs() == float("inf")).cast(nw.Int64).alias(f"{names[column]}_endless"),
-            beyond.cast(nw.Int64).alias(f"{names[column]}_outside"),
+            ones(value.abs() == float("inf")).alias(f"{names[column]}_endless"),
+            ones(beyond).alias(f"{names[column]}_outside"),
         ]
     signed = rows.filter(~nw.col("label").is_null()).select("label", *signs)
     sums = [nw.col(f"{name}_{sign}").sum() for name in names.values() for sign in ("endless", "outside")]
@@ -117,7 +117,7 @@ def description(frame: nw.LazyFrame[Any], column: str, moments: Moments, unit: s
             nw.col("v").min().alias("low"),
             nw.col("v").max().alias("high"),
             nw.col("v").sum().alias("total"),
-            (nw.col("v") == 0).cast(nw.Int64).sum().alias("zeros"),
+            ones(nw.col("v") == 0).sum().alias("zeros"),
             *(nw.col("v").quantile(q, interpolation="linear").alias(f"q{k}") for k, q in enumerate(QUANTILES)),
         )
     )[0]

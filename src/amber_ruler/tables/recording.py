@@ -201,8 +201,8 @@ class TableRows:
     def filled(self, name: str, marked: str, by: float) -> TableRows:
         """See `Rows`."""
         number = self.number(name)
-        value = nw.when(number.is_null()).then(nw.lit(by)).otherwise(number).alias(name)
-        mark = nw.when(number.is_null()).then(nw.lit(1.0)).otherwise(nw.lit(0.0)).alias(marked)
+        value = nw.when(number.is_null()).then(reduce.real(by)).otherwise(number).alias(name)
+        mark = nw.when(number.is_null()).then(reduce.real(1)).otherwise(reduce.real(0)).alias(marked)
         frame = self.frame.with_columns(mark).with_columns(value)
         return replace(self, frame=frame, names=(*self.names, marked), made=self.made | {name, marked})
 
@@ -261,9 +261,9 @@ class TableRows:
         """See `Rows`."""
 
         def own(numbers: Sequence[float]) -> Any:
-            found: Any = nw.lit(float(numbers[0]))
+            found: Any = reduce.real(numbers[0])
             for key, number in zip(self.keys[1:], numbers[1:], strict=True):
-                found = nw.when(nw.col(self.by) == key).then(nw.lit(float(number))).otherwise(found)
+                found = nw.when(nw.col(self.by) == key).then(reduce.real(number)).otherwise(found)
             return found
 
         columns = {}
@@ -271,7 +271,7 @@ class TableRows:
             found = own(constants)
             for column, each in slopes.items():
                 alike = len(set(map(float, each))) == 1
-                found = found + self.number(column) * (float(each[0]) if alike else own(each))
+                found = found + self.number(column) * (reduce.real(each[0]) if alike else own(each))
             columns[name] = found.alias(name)
         frame = self.frame.with_columns(*columns.values())
         names = tuple(dict.fromkeys((*self.names, *columns)))
@@ -293,15 +293,17 @@ class TableRows:
     def sums(self, makes: Sequence[Mapping[str, Make]]) -> list[dict[str, float]]:
         """See `Rows`."""
         columns = self._columns()
-        asked = {
-            f"s{k}_{j}": nw.when(nw.col(self.by) == key).then(make(columns).cast(nw.Float64))
-            for k, (key, made) in enumerate(zip(self.keys, makes, strict=True))
-            for j, make in enumerate(made.values())
-        }
+        made = {f"s{k}_{j}": make(columns) for k, each in enumerate(makes) for j, make in enumerate(each.values())}
+        keys = [key for key, each in zip(self.keys, makes, strict=True) for _ in each]
         with self.table.reading():
+            kinds = self.frame.select(**made).collect_schema()
+            asked = {
+                name: nw.when(nw.col(self.by) == key).then(reduce.as_float(value, kinds[name]))
+                for key, (name, value) in zip(keys, made.items(), strict=True)
+            }
             frame = self.frame.select(*(e.alias(name) for name, e in asked.items()))
             (row,) = reduce.rows_of(frame.select(*(nw.col(name).sum() for name in asked)))
-        return [{name: float(row[f"s{k}_{j}"] or 0.0) for j, name in enumerate(made)} for k, made in enumerate(makes)]
+        return [{name: float(row[f"s{k}_{j}"] or 0.0) for j, name in enumerate(each)} for k, each in enumerate(makes)]
 
     def values(self, name: str) -> list[Floats]:
         """See `Rows`."""

@@ -9,6 +9,7 @@ from __future__ import annotations
 import math
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
+from decimal import Decimal
 from typing import Any
 
 import narwhals as nw
@@ -55,20 +56,29 @@ class Sums:
 def from_engine(frame: nw.LazyFrame[Any], columns: Sequence[str], by: str) -> ByVariant[Moments]:
     """Reduce on the engine; only sums come back."""
     schema = frame.collect_schema()
-    values = [number(nw.col(c), schema[c]) for c in columns]
     names = [f"v{i}" for i in range(len(columns))]
-    rows = frame.select(nw.col(by).alias("label"), *(v.alias(n) for v, n in zip(values, names, strict=True)))
-    complete = nw.all_horizontal(*(~nw.col(n).is_null() for n in names), ignore_nulls=False)
-    rows = rows.with_columns(ok=complete)
+    values = [as_float(nw.col(c), schema[c]).alias(n) for c, n in zip(columns, names, strict=True)]
+    rows = frame.select(nw.col(by).alias("label"), *values)
+    known = [
+        here
+        for c, n in zip(columns, names, strict=True)
+        for here in (~nw.col(n).is_null(), *([~nw.col(n).is_nan()] if may_be_nan(schema[c]) else []))
+    ]
+    rows = rows.with_columns(ok=nw.all_horizontal(*known, ignore_nulls=False))
+    # A warehouse inlines what is named once and used often: there complete rows are filtered, all are counted apart.
+    apart = frame.implementation.is_ibis()
     origins = [f"o{i}" for i in range(len(columns))]
     pairs = [(i, j) for i in range(len(names)) for j in range(i, len(names))]
 
     def sums_around(rows: nw.LazyFrame[Any]) -> dict[Any, Sums]:
-        # Only complete rows count, so deviations of the others are made empty.
-        around = [
-            nw.when(nw.col("ok")).then(nw.col(n) - nw.col(o)).alias(n) for n, o in zip(names, origins, strict=True)
-        ]
-        raw = [nw.when(nw.col("ok")).then(nw.col(n)).alias(f"raw{i}") for i, n in enumerate(names)]
+        counts = {row["label"]: row["rows"] for row in rows_of(_lengths(rows))} if apart else {}
+        rows = rows.filter(nw.col("ok")) if apart else rows
+
+        def complete(value: nw.Expr) -> nw.Expr:
+            return value if apart else nw.when(nw.col("ok")).then(value)
+
+        around = [complete(nw.col(n) - nw.col(o)).alias(n) for n, o in zip(names, origins, strict=True)]
+        raw = [complete(nw.col(n)).alias(f"raw{i}") for i, n in enumerate(names)]
         squares = [(nw.col(names[i]) * nw.col(names[j])).alias(f"p{i}_{j}") for i, j in pairs]
         powers = [
             expression
@@ -94,7 +104,11 @@ def from_engine(frame: nw.LazyFrame[Any], columns: Sequence[str], by: str) -> By
                 *(nw.col(f"raw{i}").max().alias(f"h{i}") for i in range(len(names))),
             )
         )
-        result = {}
+        nothing = np.zeros(len(names))
+        result = {
+            label: Sums(0, int(n), nothing, nothing, np.diag(nothing), Shape(nothing, nothing, nothing, nothing))
+            for label, n in counts.items()
+        }
         for row in rows_of(found):
             products = np.zeros((len(names), len(names)))
             for i, j in pairs:
@@ -105,14 +119,15 @@ def from_engine(frame: nw.LazyFrame[Any], columns: Sequence[str], by: str) -> By
                 np.array([row[f"{part}{i}"] or 0.0 for i in range(len(names))]) for part in "cflh"
             )
             shape = Shape(cubes, fourths, low, high)
-            result[row["label"]] = Sums(n, int(row["rows"]) - n, origin, sums, products, shape)
+            missing = int(counts.get(row["label"], row["rows"])) - n
+            result[row["label"]] = Sums(n, missing, origin, sums, products, shape)
         return result
 
     first = _origin(rows, names)
-    found = sums_around(rows.with_columns(*(nw.lit(float(v)).alias(o) for v, o in zip(first, origins, strict=True))))
+    found = sums_around(rows.with_columns(*(real(v).alias(o) for v, o in zip(first, origins, strict=True))))
     if not all(np.isfinite(part.products).all() for part in found.values()):
         for name, column in zip(names, columns, strict=True):
-            endless = rows.filter(nw.col(name).abs() == float("inf")).group_by("label").agg(nw.len().alias("rows"))
+            endless = _lengths(rows.filter(nw.col(name).abs() == float("inf")))
             _refuse_endless(column, by, {row["label"]: row["rows"] for row in rows_of(endless)})
         raise too_large(columns)
 
@@ -123,6 +138,10 @@ def from_engine(frame: nw.LazyFrame[Any], columns: Sequence[str], by: str) -> By
         return sums_around(mine.join(own, on="label", how="left"))
 
     return _moments(found, columns, by, again)
+
+
+def _lengths(rows: nw.LazyFrame[Any]) -> nw.LazyFrame[Any]:
+    return rows.group_by("label").agg(nw.len().alias("rows"))
 
 
 def _origin(rows: nw.LazyFrame[Any], names: Sequence[str]) -> Floats:
@@ -255,18 +274,39 @@ def _moments(
 
 def label_text(key: Any) -> str:
     """A variant's label as text; whole numbers stored as floats lose their point."""
-    if isinstance(key, float) and key.is_integer():
+    whole = isinstance(key, float) and key.is_integer()
+    if whole or (isinstance(key, Decimal) and key == key.to_integral_value()):
         return str(int(key))
     return str(key)
 
 
-def number(column: nw.Expr, kind: DType) -> nw.Expr:
-    """A column as floats, NaN counted as missing."""
+def as_float(column: nw.Expr, kind: DType) -> nw.Expr:
+    """A column as floats."""
     if kind == nw.Boolean:
         # Not a cast: an engine may push that into its file reader, which then meets "true" in a number column.
-        return nw.when(~column.is_null()).then(nw.when(column).then(1.0).otherwise(0.0))
-    value = column.cast(nw.Float64)
-    return nw.when(~value.is_nan()).then(value)
+        return nw.when(~column.is_null()).then(nw.when(column).then(real(1.0)).otherwise(real(0.0)))
+    return column.cast(nw.Float64)
+
+
+def may_be_nan(kind: DType) -> bool:
+    """Whether a column's kind has a NaN."""
+    return not (kind.is_integer() or kind == nw.Boolean)
+
+
+def number(column: nw.Expr, kind: DType) -> nw.Expr:
+    """A column as floats, NaN counted as missing."""
+    value = as_float(column, kind)
+    return nw.when(~value.is_nan()).then(value) if may_be_nan(kind) else value
+
+
+def real(value: float) -> nw.Expr:
+    """A number as an engine's float: some take the number itself for a decimal, whose products have no end."""
+    return nw.lit(repr(float(value))).cast(nw.Float64)
+
+
+def ones(condition: nw.Expr) -> nw.Expr:
+    """1 where a condition is met, else 0, to be added up: not every engine casts true to 1."""
+    return nw.when(condition).then(nw.lit(1)).otherwise(nw.lit(0))
 
 
 def rows_of(frame: nw.LazyFrame[Any]) -> list[dict[str, Any]]:

@@ -43,7 +43,7 @@ _SNIFF_APART = _SNIFF.replace("$skip", "$skip, delim = $separator")
 _MOST_ENTRIES = 20_000  # of a folder that is looked through for tables
 _SMALL = 64 << 20  # bytes of text that are parsed once and kept
 # Nothing is fetched while a file is read.
-_CONFIG: dict[str, Any] = {"autoinstall_known_extensions": "false", "autoload_known_extensions": "false"}
+NOTHING_FETCHED: dict[str, Any] = {"autoinstall_known_extensions": "false", "autoload_known_extensions": "false"}
 
 
 class Source(NamedTuple):
@@ -88,7 +88,8 @@ def open_source(source: Any, dialect: Dialect = Dialect()) -> Source:  # noqa: B
         frame.collect_schema()
     except TypeError:
         raise InputError(
-            f"A table is a path or a dataframe (pandas, Polars, PyArrow, DuckDB, PySpark), got {type(source).__name__}."
+            "A table is a path, a dataframe (pandas, Polars, PyArrow, DuckDB, PySpark) or a table of Ibis, got"
+            f" {type(source).__name__}."
         ) from None
     except nw.exceptions.DuplicateError as error:
         twins = " ".join(str(error).split())
@@ -98,7 +99,8 @@ def open_source(source: Any, dialect: Dialect = Dialect()) -> Source:  # noqa: B
     if isinstance(frame, nw.DataFrame) and not frame.implementation.is_pandas_like():
         # Eager frames of the others reduce on an engine, in parallel.
         frame = frame.lazy() if frame.implementation.is_polars() else frame.lazy(backend="duckdb")
-    return Source(frame, "the dataframe")
+    in_warehouse = getattr(source.op(), "name", "the warehouse's table") if frame.implementation.is_ibis() else None
+    return Source(frame, in_warehouse or "the dataframe")
 
 
 @contextmanager
@@ -112,6 +114,8 @@ def engine_errors(name: str) -> Iterator[None]:
         if type(error).__module__ == "builtins" and _raised_here(error):
             raise  # a fault of ours
         _heed_interrupt(error)
+        if "OutOfRange" in type(error).__name__:
+            raise DataError(f"{name}: its values are too large to add up: are they of the unit you think?") from None
         engine, kind = type(error).__module__.partition(".")[0].lstrip("_"), type(error).__name__
         if any(word in kind for word in ("Conversion", "InvalidInput", "InvalidOperation", "ArrowInvalid", "Parse")):
             where = _MISFIT.search(str(error))
@@ -193,7 +197,7 @@ def _read(name: str, files: list[Path], dialect: Dialect) -> tuple[Any, Any, boo
             raise DataError(f"{file} is empty: it has no header and no rows.")
     import duckdb
 
-    connection: Any = duckdb.connect(":memory:", config=_CONFIG)  # its stubs differ from release to release
+    connection: Any = duckdb.connect(":memory:", config=NOTHING_FETCHED)  # its stubs differ from release to release
     # A path must not be read as a pattern, and no other file be read at all.
     literals = [_literal(file) for file in files]
     allowed = [*map(str, (file.resolve() for file in files)), *literals]
