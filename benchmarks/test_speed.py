@@ -88,7 +88,7 @@ def warehouse(tmp_path_factory, rows):
     server = pgserver.get_server(tmp_path_factory.mktemp("postgres"), cleanup_mode="delete")
     connection = ibis.connect(f"postgresql://postgres:@/postgres?host={quote(str(server.pgdata))}")
     made = "case k % 2 when 0 then 'current' else 'short' end as form, 20 * exp(random()) as fare, random() as prior"
-    connection.raw_sql(f"create table trips as select {made} from generate_series(1, {rows}) k")
+    connection.raw_sql(f"create table trips as select {made} from generate_series(1, {rows}) k")  # noqa: S608 - a number
     connection.raw_sql("vacuum analyze trips")
     yield connection
     connection.disconnect()

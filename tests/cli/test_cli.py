@@ -1,10 +1,12 @@
-"""The command line as a user meets it: in a process of its own."""
+"""The command line as a user meets it: what is written, and how it ends."""
 
+import io
 import json
 import re
 import shlex
 import subprocess
 import sys
+from contextlib import redirect_stderr, redirect_stdout
 
 import numpy as np
 import pandas as pd
@@ -21,17 +23,20 @@ FARES = ["measure", "means", TRAVELLERS, "--value", "fare", "--by", "form", "--c
 
 def run(*args, env=None, code=0):
     """Run amber-ruler and return its output; the exit status must be the expected one."""
-    script = "import sys; from amber_ruler.cli import main; sys.argv[0] = 'amber-ruler'; main()"
-    done = subprocess.run(
-        [sys.executable, "-c", script, *map(str, args)],
-        capture_output=True,
-        encoding="utf-8",
-        check=False,
-        env={"PATH": "/usr/bin", "COLUMNS": "80", "PYTHONIOENCODING": "utf-8", **(env or {})},
-    )
-    assert done.returncode == code, done.stderr
-    assert ("Traceback" in done.stderr) == (code == 1)
-    return done.stdout if code in {0, 3} else done.stderr
+    out, err = (io.TextIOWrapper(io.BytesIO(), (env or {}).get("PYTHONIOENCODING", "utf-8")) for _ in range(2))
+    line = ["amber-ruler", *map(str, args)]
+    with pytest.MonkeyPatch.context() as patch, redirect_stdout(out), redirect_stderr(err):
+        patch.setattr(sys, "argv", line)
+        patch.setenv("COLUMNS", "80")
+        with pytest.raises(SystemExit) as ended:
+            main()
+    said = []
+    for stream in (out, err):
+        stream.seek(0)
+        said.append(stream.read())
+    assert (ended.value.code or 0) == code, said[1]
+    assert ("Traceback" in said[1]) == (code == 1)
+    return said[0] if code in {0, 3} else said[1]
 
 
 def test_the_demo_runs_the_whole_day(tmp_path):

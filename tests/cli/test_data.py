@@ -107,7 +107,7 @@ def test_a_level_is_one_less_alpha():
     ("line", "says"),
     [
         (f"measure means {TRIPS} --value fare --by form --control current --where 'day >>'", "a value is missing"),
-        ("measure means --n 5,5 --mean 1,2 --sd 1,1 --where 'a = 1'", "there is no file"),
+        ("measure means --n 5,5 --mean 1,2 --sd 1,1 --where 'a = 1'", "and none is named"),
         (f"measure means {TRIPS} --value fare --by form --control current --where 'dy = 1'", "dy"),
         (f"check {TRIPS} --by form --success yes", "which column"),
         (f"units {EVENTS} --unit traveller --by form --take 'n: count' --take 'n: count' --out x.csv", "one name"),
