@@ -17,7 +17,7 @@ for room in ROOMS:
     getattr(ar, room)
 EVERY = [pytest.param(m, id=".".join(key)) for key, m in sorted(METHODS.items())]
 LAWS = {"swap", "rescale", "shift", "broadcast", "doors", "p and interval", "again", "null"}
-ORDER = ["alpha", "null", "alternative", "margin", "good", "metric", "seed"]
+ORDER = ["alpha", "null", "alternative", "margin", "margin_lift", "good", "metric", "seed"]
 COLUMNS = {
     "value": "fare", "covariate": "prior", "before": "prior", "per": "searches", "weight": "weight", "taken": "used",
     "exposed": "seen", "strata": "port", "segment": "port", "cluster": "who", "unit": "who", "age": "day",
@@ -334,3 +334,29 @@ def test_a_result_prints_frames_draws_and_reads_back(method):
         assert r.treatment in str(r)
         known = {"better", "worse", "undecided", "no difference that matters", "differ"}
         assert set(np.ravel(r.verdict).tolist()) <= known
+
+
+BY_LIFT = [one for one in EVERY if "margin_lift" in one.values[0].settings]
+
+
+@pytest.mark.parametrize("method", BY_LIFT)
+def test_a_margin_as_a_lift_is_read_off_the_interval_of_the_lift(method):
+    """Each test holds exactly where the lift's interval of level 1 - 2 alpha leaves out its end; both units refused."""
+    settings = {"alpha": 0.02} | ({"test": "exact"} if method.name == "rates" else {})
+    one = asked(method, turned=method.takes == "two", **settings)
+    lift = one.again(alpha=0.04).effects["lift"].interval
+    low, high = float(lift.low), float(lift.high)
+    ends = {good: size for good, size in (("higher", -low), ("lower", high)) if 0 < size < 1}
+    assert ends
+    for good, worst in ends.items():
+        for size, shown in ((worst * (1 + 1e-8), True), (worst * (1 - 1e-8), False)):
+            assert one.again(good=good, margin_lift=size).margin_tests["not_worse"].holds == shown
+    found = one.again(margin_lift=0.999)
+    assert found.margin_tests["equivalent"].holds == (max(-low, high) < 0.999)
+    if max(-low, high) < 0.999:
+        assert (found.verdict, found.margin, found.margin_lift) == ("no difference that matters", None, 0.999)
+        assert "interval of the lift" in str(found)
+    assert ar.Result.from_json(found.to_json()) == found
+    for wrong in ({"margin_lift": 0.1, "margin": 0.1}, {"margin_lift": 1.5}, {"margin_lift": 0.1, "null": 0.2}):
+        with pytest.raises(AmberRulerError, match="margin_lift"):
+            one.again(**wrong)

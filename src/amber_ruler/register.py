@@ -104,9 +104,14 @@ class Method:
         if against is None or result.alpha >= 0.25:
             return result
         wider = {"alpha": 2 * result.alpha, "margin": None, "alternative": "two-sided"}
-        interval = self.bare(*groups, **{**settings, **wider}).interval
-        low, high = (np.asarray(end) - result.null for end in (interval.low, interval.high))
-        inside = (low > -result.margin) & (high < result.margin)
+        by_lift = result.margin_lift is not None
+        wide = self.bare(*groups, **{**settings, **wider, **({"margin_lift": None} if by_lift else {})})
+        if by_lift and "lift" not in wide.effects:
+            return result
+        interval = wide.effects["lift"].interval if by_lift else wide.interval
+        low, high = (np.asarray(end) - (0 if by_lift else result.null) for end in (interval.low, interval.high))
+        size = result.margin_lift if by_lift else result.margin
+        inside = (low > -size) & (high < size)
         if not np.array_equal(inside, np.asarray(against.holds)):
             return result
         return replace(result, test=replace(result.test, margin_interval=interval))

@@ -316,3 +316,33 @@ def test_one_value_that_alone_decides_is_named_in_one_group_too():
     assert not any(c.name == "one value" for c in mean(values).checks)
     still = mean([2.0, 2.0, 2.0, 2.0, 9.0], null=3.0)
     assert any("there would be no spread to test by" in c.finding for c in still.checks)
+
+
+@pytest.mark.parametrize(
+    "groups",
+    [
+        (4000, 14.0, 21.0, 3900, 14.05, 20.4),
+        (2, 5.0, 1.0, 2, 5.1, 0.9),
+        (50, 1.2, 3.0, 60, 1.9, 2.0),
+        (10**12, 1e9, 1e3, 10**12, 1e9 + 1e-3, 1e3),
+    ],
+)
+@pytest.mark.parametrize("lift", [0.5, 0.05, 1e-12])
+def test_a_margin_as_a_lift_is_a_test_of_the_ratio(groups, lift):
+    """By hand: treatment less (1 ∓ lift) times control, each over its own standard error."""
+    n1, m1, s1, n0, m0, s0 = map(mp.mpf, groups)
+    df = truth.welch(*groups)[1]
+    found = means(Summary(*groups[:3]), Summary(*groups[3:]), margin_lift=lift).margin_tests
+    ends = []
+    for sign in (-1, 1):
+        ratio = 1 + sign * mp.mpf(lift)
+        t = -sign * (m1 - ratio * m0) / mp.sqrt(s1**2 / n1 + ratio**2 * s0**2 / n0)
+        ends.append(0.0 if t > 50 else float(truth.t_upper(t, df) if t > 0 else 1 - truth.t_upper(-t, df)))
+    assert found["not_worse"].p_value == pytest.approx(ends[0], rel=1e-10, abs=1e-300)
+    assert found["equivalent"].p_value == pytest.approx(max(ends), rel=1e-10, abs=1e-300)
+
+
+def test_a_margin_as_a_lift_needs_a_control_above_zero():
+    """A share of nothing, or of a loss, is no margin."""
+    with pytest.raises(DataError, match="give margin instead"):
+        means(Summary(50, 1.0, 1.0), Summary(50, -1.0, 1.0), margin_lift=0.1)

@@ -7,7 +7,7 @@ import numpy as np
 import pytest
 
 import truth
-from amber_ruler import plan
+from amber_ruler import DesignError, plan
 from truth import mp
 
 ALPHA = mp.mpf("0.05")
@@ -280,3 +280,40 @@ def test_margins_take_the_likelihood_under_the_margin():
     null_error, error = math.sqrt((low + null) / n1 + low / n0), math.sqrt(p1 / n1 + p0 / n0)
     answer = plan.TwoRates(baseline=p0).with_margin(0.05).power(treatment=p1, n=(n1, n0))
     assert answer.power == pytest.approx(float(mp.ncdf((p1 - p0 - null - z * null_error) / error)), rel=1e-6)
+
+
+@pytest.mark.parametrize(
+    ("design", "good"),
+    [
+        (plan.TwoMeans(sd=21, baseline=14, ratio=2), "higher"),
+        (plan.TwoMeans(sd=9, sd_treatment=12, baseline=14), "lower"),
+        (plan.TwoProportions(baseline=0.03), "lower"),
+        (plan.TwoProportions(baseline=0.4), "higher"),
+        (plan.TwoRates(baseline=0.8, exposure=2), "lower"),
+    ],
+)
+def test_a_margin_as_a_lift(design, good):
+    """What is planned is what the test does with drawn data; its size goes with the baseline."""
+    against = design.with_margin(lift=0.2, good=good)
+    answer = against.sample_size(effect=0.0)
+    drawn = against.simulate(n=answer.n_control, effect=0.0, runs=20_000, seed=1)
+    assert drawn.rate == pytest.approx(answer.power, abs=0.01)
+    sizes = against.grid(baseline=[0.01, float(design.baseline)], effect=0.0)
+    assert sizes.to_frame()["units_in_total"].iloc[1] == answer.n_total
+    assert "by 20%" in answer.sentence()
+
+
+@pytest.mark.parametrize(
+    ("refused", "says"),
+    [
+        (lambda: plan.TwoMeans(sd=1).with_margin(lift=0.1), "baseline"),
+        (lambda: plan.TwoMeans(sd=1, baseline=2).with_margin(lift=0.1, kind="equivalence"), "Equivalence is planned"),
+        (lambda: plan.TwoMeans(sd=1, baseline=2).with_margin(0.1, lift=0.1), "either"),
+        (lambda: plan.TwoMeans(sd=1, baseline=2).with_margin(), "either"),
+        (lambda: plan.OneMean(sd=1, baseline=2).with_margin(lift=0.1), "needs a control"),
+    ],
+)
+def test_a_margin_as_a_lift_that_can_not_be(refused, says):
+    """A share of what is not known, or in two units at once."""
+    with pytest.raises(DesignError, match=says):
+        refused()

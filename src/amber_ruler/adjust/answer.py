@@ -306,8 +306,8 @@ def _by_stratum(
         still = levels[int(np.argmin(spread))]
         return (), (f"In stratum {still} no variant has any spread: effects by stratum are not compared.",)
     effects = pair.compare(
-        ask, arms, 0.0, metric=name, method="by stratum", source="", axis=Axis(steps.strata, levels),
-        lifts=False,
+        ask._replace(margin_lift=None), arms, 0.0, metric=name, method="by stratum", source="",
+        axis=Axis(steps.strata, levels), lifts=False,
     )  # fmt: skip
     part = Strata(column=steps.strata, effects=effects, weights=weights, interaction=interaction(effects, ask.alpha))
     return (part,), (_SIZES if steps.shares == "sample" else "A stratum counts as it is weighted, not as it occurs.",)

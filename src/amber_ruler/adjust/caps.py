@@ -61,6 +61,7 @@ def cap(
     null: float = 0.0,
     alternative: Alternative = "two-sided",
     margin: float | None = None,
+    margin_lift: float | None = None,
     good: Literal["higher", "lower"] = "higher",
     metric: str | None = None,
 ) -> Comparison:
@@ -85,7 +86,7 @@ def cap(
         Column of the same metric before the test, whose quantile is the cap: it can't depend on the treatment.
     others : sequence of Records or arrays
         Further variants, whose values count in the quantile of all.
-    alpha, null, alternative, margin, good, metric
+    alpha, null, alternative, margin, margin_lift, good, metric
         As for `measure.means`.
 
     Returns
@@ -117,7 +118,7 @@ def cap(
     >>> round(r.estimate, 4), r.facts["capped treatment"], r.facts["mean taken off treatment"]
     (2.0, 1.0, 16.0)
     """
-    ask = shared.question(alpha, alternative, margin, good)
+    ask = shared.question(alpha, alternative, margin, good, margin_lift)
     gate.choice("of", of, ("all", "own"))
     cap = 0.99 if cap is None and cap_at is None else cap
     steps = Steps(cap=cap, cap_at=cap_at, ends=ends)

@@ -75,6 +75,7 @@ def clusters(
     null: float = 0.0,
     alternative: Alternative = "two-sided",
     margin: float | None = None,
+    margin_lift: float | None = None,
     good: Literal["higher", "lower"] = "higher",
     metric: str | None = None,
 ) -> Comparison:
@@ -94,7 +95,7 @@ def clusters(
         clusters, which speaks of the mean cluster, not of the mean row.
     spanning : "refuse" or "allowed"
         Whether a cluster may have rows in both variants.
-    alpha, null, alternative, margin, good, metric
+    alpha, null, alternative, margin, margin_lift, good, metric
         As for `measure.means`.
 
     Returns
@@ -131,7 +132,7 @@ def clusters(
     >>> round(r.estimate, 4), round(r.se, 4), round(r.df, 2)
     (2.1667, 1.6021, 5.26)
     """
-    ask = shared.question(alpha, alternative, margin, good)
+    ask = shared.question(alpha, alternative, margin, good, margin_lift)
     gate.choice("errors", errors, _METHODS)
     gate.choice("spanning", spanning, ("refuse", "allowed"))
     at, name = gate.finite("null", null), metric or value

@@ -41,6 +41,7 @@ def cuped(
     null: ArrayLike = 0.0,
     alternative: Alternative = "two-sided",
     margin: float | None = None,
+    margin_lift: float | None = None,
     good: Literal["higher", "lower"] = "higher",
     metric: str | None = None,
 ) -> Comparison:
@@ -62,7 +63,7 @@ def cuped(
         after the other is refused.
     others : sequence of Moments or Records
         Further variants of the test: all share one theta and one overall mean of each covariate.
-    alpha, null, alternative, margin, good, metric
+    alpha, null, alternative, margin, margin_lift, good, metric
         As for `measure.means`.
 
     Returns
@@ -100,6 +101,6 @@ def cuped(
     (1.0, 0.9759, 41.5)
     """
     listed: Any = covariate
-    ask = shared.question(alpha, alternative, margin, good)
+    ask = shared.question(alpha, alternative, margin, good, margin_lift)
     steps = Steps(covariate=listed, theta=theta, known_on=known_on, assigned_on=assigned_on)
     return answer((treatment, control, *others), value, steps, ask, gate.finite("null", null), metric)

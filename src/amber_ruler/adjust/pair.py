@@ -83,7 +83,8 @@ def compare(
     difference, se, at = (np.broadcast_to(np.asarray(v, dtype=float), shape)[()] for v in (difference, se, null))
     if df is None:
         df = satterthwaite(one.variance, two.variance, one.df, two.df)
-    result = shared.symmetric_test(ask, difference, se, df, at)
+    lifted = shared.Lifted(two.mean, (one.variance, two.variance), covariance) if lifts else None
+    result = shared.symmetric_test(ask, difference, se, df, at, lifted)
     found: dict[str, EffectSize] = {}
     if lifts:
         means, squares = (one.mean, two.mean), (one.variance, two.variance)
@@ -118,6 +119,7 @@ def compare(
         quantity=quantity,
         good=ask.good,
         margin=ask.margin,
+        margin_lift=ask.margin_lift,
         axis=axis,
         checks=(*checks_, *checks.few(*(few or (one.n, two.n)))),
         notes=tuple(notes),

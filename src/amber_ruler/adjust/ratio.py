@@ -41,6 +41,7 @@ def ratio(
     null: ArrayLike = 0.0,
     alternative: Alternative = "two-sided",
     margin: float | None = None,
+    margin_lift: float | None = None,
     good: Literal["higher", "lower"] = "higher",
     metric: str | None = None,
 ) -> Comparison:
@@ -58,7 +59,7 @@ def ratio(
         As for `cuped`.
     others : sequence of Moments or Records
         Further variants of the test, which share the slopes.
-    alpha, null, alternative, margin, good, metric
+    alpha, null, alternative, margin, margin_lift, good, metric
         As for `measure.means`; null and margin in numerator per denominator.
 
     Returns
@@ -94,6 +95,6 @@ def ratio(
     (0.1331, 0.0997, 0.2114)
     """
     listed: Any = covariate
-    ask = shared.question(alpha, alternative, margin, good)
+    ask = shared.question(alpha, alternative, margin, good, margin_lift)
     steps = Steps(per=per, covariate=listed, theta=theta)
     return answer((treatment, control, *others), value, steps, ask, gate.finite("null", null), metric)

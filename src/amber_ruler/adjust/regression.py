@@ -72,6 +72,7 @@ def regression(
     null: float = 0.0,
     alternative: Alternative = "two-sided",
     margin: float | None = None,
+    margin_lift: float | None = None,
     good: Literal["higher", "lower"] = "higher",
     metric: str | None = None,
 ) -> Comparison:
@@ -94,7 +95,7 @@ def regression(
         n - k with k coefficients, or Satterthwaite's for equal variances, which go with "hc2".
     known_on, assigned_on : str, optional
         As for `cuped`.
-    alpha, null, alternative, margin, good, metric
+    alpha, null, alternative, margin, margin_lift, good, metric
         As for `measure.means`.
 
     Returns
@@ -134,7 +135,7 @@ def regression(
     >>> round(r.estimate, 4), round(r.se, 4), r.df
     (1.3, 0.3731, 6.0)
     """
-    ask = shared.question(alpha, alternative, margin, good)
+    ask = shared.question(alpha, alternative, margin, good, margin_lift)
     gate.choice("slopes", slopes, _SOURCES)
     gate.choice("errors", errors, ("hc0", "hc1", "hc2", "hc3", "equal"))
     if degrees != "residual" and errors != "hc2":

@@ -49,6 +49,7 @@ def sharpen(
     null: float = 0.0,
     alternative: Alternative = "two-sided",
     margin: float | None = None,
+    margin_lift: float | None = None,
     good: Literal["higher", "lower"] = "higher",
     metric: str | None = None,
 ) -> Comparison:
@@ -85,7 +86,7 @@ def sharpen(
         after the other is refused.
     others : sequence of Records or Moments
         Further variants of the test, which share slopes, overall means and caps.
-    alpha, null, alternative, margin, good, metric
+    alpha, null, alternative, margin, margin_lift, good, metric
         As for `measure.means`.
 
     Returns
@@ -126,5 +127,5 @@ def sharpen(
     """
     listed: Any = covariate
     steps = Steps(cap, cap_at, ends, strata, shares, listed, theta, per, cluster, known_on, assigned_on)
-    ask = shared.question(alpha, alternative, margin, good)
+    ask = shared.question(alpha, alternative, margin, good, margin_lift)
     return answer((treatment, control, *others), value, steps, ask, gate.finite("null", null), metric)

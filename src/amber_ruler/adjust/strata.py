@@ -36,6 +36,7 @@ def strata(
     null: float = 0.0,
     alternative: Alternative = "two-sided",
     margin: float | None = None,
+    margin_lift: float | None = None,
     good: Literal["higher", "lower"] = "higher",
     metric: str | None = None,
 ) -> Comparison:
@@ -54,7 +55,7 @@ def strata(
         Columns known before the test; slopes are pooled within variants and strata.
     others : sequence of Records or Moments
         Further variants of the test, which count in the shares and share the slopes.
-    alpha, null, alternative, margin, good, metric
+    alpha, null, alternative, margin, margin_lift, good, metric
         As for `measure.means`.
 
     Returns
@@ -94,6 +95,6 @@ def strata(
     (1.1667, 0.8165, [0.67, 1.67])
     """
     listed: Any = covariate
-    ask = shared.question(alpha, alternative, margin, good)
+    ask = shared.question(alpha, alternative, margin, good, margin_lift)
     steps = Steps(strata=strata, shares=shares, covariate=listed)
     return answer((treatment, control, *others), value, steps, ask, gate.finite("null", null), metric)

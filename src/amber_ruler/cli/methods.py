@@ -52,6 +52,7 @@ _COMMON = {
     "null": "Tested value.",
     "alternative": "Direction of the test: two-sided, greater or less.",
     "margin": "Smallest difference that matters.",
+    "margin_lift": "Or instead: the same as a lift, such as 1%.",
     "good": "Direction in which the metric is good: higher or lower.",
 }
 _FROM_THE_TABLE = ("metric", "labels", "names", "others")  # settings that the table or other options say

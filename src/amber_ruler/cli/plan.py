@@ -150,6 +150,7 @@ def _asking(design: type[Design]) -> dict[str, tuple[Any, Any]]:
         options["correction"] = maybe(str, "For several treatments: dunnett (unless given), sidak, bonferroni, none.")
     if change.Margin in allowed:
         options["margin"] = maybe(float, "Show that treatment is not worse, or not different, by this much.")
+        options["margin_lift"] = maybe(float, "Or instead: by this share of control, such as 1%; with --baseline.")
         options["margin_kind"] = maybe(str, "non-inferiority (unless given) or equivalence.")
         options["good"] = maybe(str, "Direction in which the metric is good: higher or lower.")
     if change.LookSchedule in allowed:
@@ -217,8 +218,10 @@ def _modified(design: Design, given: dict[str, Any]) -> Design:
         if given["icc"] is None:
             raise DesignError("--cluster-size goes with --icc, which is not given.")
         design = design.with_clusters(given["cluster_size"], given["icc"], **some(cv="cluster_cv"))
-    if together("margin", "margin_kind", "good"):
-        design = design.with_margin(given["margin"], **some(kind="margin_kind", good="good"))
+    by_lift = given.get("margin_lift") is not None
+    if together("margin_lift" if by_lift else "margin", "margin_kind", "good"):
+        wanted = some(margin="margin", lift="margin_lift", kind="margin_kind", good="good")
+        design = design.with_margin(**wanted)
     if together("variants", "correction"):
         design = design.with_variants(given["variants"], **some(correction="correction"))
     if together("attrition"):

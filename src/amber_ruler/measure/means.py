@@ -66,6 +66,7 @@ def means(
     null: ArrayLike = 0.0,
     alternative: Alternative = "two-sided",
     margin: float | None = None,
+    margin_lift: float | None = None,
     good: Literal["higher", "lower"] = "higher",
     metric: str | None = None,
 ) -> Comparison:
@@ -88,6 +89,8 @@ def means(
         Direction of the test. A one-sided test carries a one-sided interval.
     margin : float, optional
         The smallest difference that matters, in the metric's unit; the verdict is read against it.
+    margin_lift : float, between 0 and 1, optional
+        Or instead: the same as a lift, a share of the control's mean, which must be above 0.
     good : "higher" or "lower"
         The direction in which the metric is good.
     metric : str, optional
@@ -114,6 +117,10 @@ def means(
     the pooled spread, and its interval inverts the noncentral t of equal variances; under unequal variances it
     is an approximation.
 
+    Against a margin d as a lift the one-sided tests are of m1 - (1 - d) m0 and m1 - (1 + d) m0, each by its own
+    standard error, such as sqrt(s1^2/n1 + (1 - d)^2 s0^2/n0), and the degrees of freedom of the difference: each holds
+    exactly when Fieller's interval of level 1 - 2 alpha excludes its end of the margin.
+
     References
     ----------
     .. [1] Welch (1947), Biometrika 34, 28-35.
@@ -127,13 +134,14 @@ def means(
     >>> round(r.estimate, 2), round(r.statistic, 2), round(r.p_value, 4)
     (1.2, 2.4, 0.0174)
     """
-    ask = shared.question(alpha, alternative, margin, good)
+    ask = shared.question(alpha, alternative, margin, good, margin_lift)
     shared.unused("normal", {"variances": (variances, known_sd is None)})
     kind = gate.choice("variances", variances or "unequal", ("unequal", "equal"))
     one, two = groups.two(treatment, control, "mean", least=1 if known_sd is not None else 2)
     arms, at = _arms(one, two, gate.finite("null", null), known_sd)
     test = _known_test(arms) if known_sd is not None else _t_test(arms, kind, one.label, two.label)
-    result = shared.symmetric_test(ask, arms.difference, test.se, test.df, at)
+    lifted = shared.Lifted(arms.mean0, (test.se1**2, test.se0**2))
+    result = shared.symmetric_test(ask, arms.difference, test.se, test.df, at, lifted)
     found, notes = _effects(ask, arms, test, result.critical)
     single = np.ndim(arms.difference) == 0
     if known_sd is None and single:

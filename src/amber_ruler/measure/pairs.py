@@ -39,6 +39,7 @@ def pairs(
     null: ArrayLike = 0.0,
     alternative: Alternative = "two-sided",
     margin: float | None = None,
+    margin_lift: float | None = None,
     good: Literal["higher", "lower"] = "higher",
     metric: str | None = None,
 ) -> Comparison:
@@ -53,7 +54,7 @@ def pairs(
         Those of the control side, with as many units; values in the same order of units.
     correlation : float, optional
         Correlation of the two sides; needed with published numbers only.
-    alpha, null, alternative, margin, good, metric
+    alpha, null, alternative, margin, margin_lift, good, metric
         As for `means`.
 
     Returns
@@ -88,7 +89,7 @@ def pairs(
     >>> round(r.estimate, 3), round(r.statistic, 3), round(r.p_value, 4)
     (-2.75, -8.521, 0.0034)
     """
-    ask = shared.question(alpha, alternative, margin, good)
+    ask = shared.question(alpha, alternative, margin, good, margin_lift)
     if isinstance(treatment, Sample) and isinstance(control, Sample):
         treatment, control = _aligned(treatment, control), None
     both = both_sides(treatment, control, correlation)
@@ -100,7 +101,8 @@ def pairs(
             f"All {int(np.max(n)):,} differences are equal: without any spread there is no test of their mean."
         )
     se = sd / np.sqrt(n)
-    result = shared.symmetric_test(ask, difference, se, n - 1, at)
+    lifted = shared.Lifted(mean0, (sd1**2 / n, sd0**2 / n), r * sd1 * sd0 / n)
+    result = shared.symmetric_test(ask, difference, se, n - 1, at, lifted)
     with np.errstate(divide="ignore"):
         gain = (sd1**2 + sd0**2) / sd**2
     differences = (

@@ -52,6 +52,7 @@ def proportions(
     null: ArrayLike = 0.0,
     alternative: Alternative = "two-sided",
     margin: float | None = None,
+    margin_lift: float | None = None,
     good: Literal["higher", "lower"] = "higher",
     metric: str | None = None,
 ) -> Comparison:
@@ -79,6 +80,8 @@ def proportions(
         Direction of the test. A one-sided test carries a one-sided interval, whose open end is -1 or 1.
     margin : float, optional
         The smallest difference that matters (0.01 is one percentage point).
+    margin_lift : float, between 0 and 1, optional
+        Or instead: the same as a lift, a share of the control's; tested by the score of the ratio.
     good : "higher" or "lower"
         The direction in which the metric is good.
     metric : str, optional
@@ -121,7 +124,7 @@ def proportions(
     >>> round(r.estimate, 3), round(r.p_value, 4)
     (0.05, 0.0325)
     """
-    ask = shared.question(alpha, alternative, margin, good)
+    ask = shared.question(alpha, alternative, margin, good, margin_lift)
     gate.choice("test", test, _TESTS)
     given_margins = test in ("exact", "mid-p")
     shared.unused(test, {"two_sided": (two_sided, given_margins)})
@@ -170,7 +173,10 @@ def _tested(
     def one_sided(null: Floats, direction: str) -> Floats:
         return shared.p_value(statistic(*counts, null), normal.sf, direction)
 
-    against = shared.margin_tests(ask, one_sided, null)
+    def by_lift(lift: float, direction: str) -> Floats:
+        return shared.p_value(score.log_risk_ratio(*counts, np.log1p(lift)), normal.sf, direction)
+
+    against = shared.margin_tests(ask, one_sided, null, (counts[2] / counts[3], by_lift))
     if test not in ("score", "wald"):
         p = _exact_p(counts, test, ask.alternative, sided, null)
         return p, ask.test(p, null, margin_tests=against), {}

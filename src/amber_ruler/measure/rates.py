@@ -127,6 +127,7 @@ def rates(
     null: ArrayLike = 0.0,
     alternative: Alternative = "two-sided",
     margin: float | None = None,
+    margin_lift: float | None = None,
     good: Literal["higher", "lower"] = "higher",
     metric: str | None = None,
 ) -> Comparison:
@@ -145,7 +146,7 @@ def rates(
         Tested difference of rates; the exact test knows 0 only.
     alternative : "two-sided", "greater" or "less"
         Direction of the test. A one-sided test carries a one-sided interval.
-    margin, good, metric
+    margin, margin_lift, good, metric
         As for `means`.
 
     Returns
@@ -171,7 +172,7 @@ def rates(
     >>> round(r.estimate, 4), round(r.p_value, 4), round(r.effects["rate_ratio"].value, 4)
     (-0.1282, 0.1093, 0.7222)
     """
-    ask = shared.question(alpha, alternative, margin, good)
+    ask = shared.question(alpha, alternative, margin, good, margin_lift)
     gate.choice("test", test, ("score", "exact"))
     one, two = groups.two(treatment, control, "rate")
     null = gate.between("null", null, -_MOST_RATE, _MOST_RATE)
@@ -185,8 +186,16 @@ def rates(
     def one_sided(null: Floats, direction: str) -> Floats:
         return shared.p_value(_score(*counts, null), normal.sf, direction)
 
+    def by_lift(lift: float, direction: str) -> Floats:
+        """Given the events in total, by the share of them that treatment then has."""
+        n, share = x1 + x0, (1 + lift) * e1 / ((1 + lift) * e1 + e0)
+        if test == "exact":
+            more, less = binomial.at_least(x1, n, share), binomial.at_least(x0, n, 1 - share)
+            return np.asarray(more if direction == "greater" else less)
+        return shared.p_value((x1 - n * share) / np.sqrt(n * share * (1 - share)), normal.sf, direction)
+
     notes: tuple[str, ...] = ()
-    against = shared.margin_tests(ask, one_sided, at)
+    against = shared.margin_tests(ask, one_sided, at, (x0 / e0, by_lift))
     if test == "score":
         z = _score(*counts, at)
         p = shared.p_value(z, normal.sf, alternative)
@@ -216,7 +225,7 @@ def rates(
         groups=(shared.rate_group(one.label, x1, e1), shared.rate_group(two.label, x0, e0)),
         quantity="rate",
         checks=(*checks.dispersion(one, two), *checks.missing(one, two)),
-        notes=(*notes, *more, *shared.margins_by_score(ask, test)),
+        notes=(*notes, *more, *(() if ask.margin_lift else shared.margins_by_score(ask, test))),
     )
 
 

@@ -10,7 +10,7 @@ from numpy.typing import ArrayLike
 
 from amber_ruler import effects
 from amber_ruler.effects import Alternative
-from amber_ruler.errors import InputError
+from amber_ruler.errors import DataError, InputError
 from amber_ruler.numeric import gate, normal, student
 from amber_ruler.numeric.gate import Floats, scalar_or_array
 from amber_ruler.results import Axis, Group, Interval, MarginTest, Test
@@ -19,6 +19,7 @@ from amber_ruler.samples.gate import Read
 
 Good: TypeAlias = Literal["higher", "lower"]
 _DIRECTIONS = ("higher", "lower")
+ByLift: TypeAlias = tuple[Floats, Callable[[float, str], Floats]]  # the control's mean; p by the lift and the direction
 
 
 class Question(NamedTuple):
@@ -29,6 +30,7 @@ class Question(NamedTuple):
     tail: tuple[float, float]
     margin: float | None = None
     good: str = "higher"
+    margin_lift: float | None = None
 
     @property
     def level(self) -> float:
@@ -38,7 +40,8 @@ class Question(NamedTuple):
     def settings(self, **more: Any) -> dict[str, Any]:
         """The same question as settings of another method."""
         own = {"alpha": self.alpha, "alternative": self.alternative, "margin": self.margin, "good": self.good}
-        return own | more
+        by_lift = {} if self.margin_lift is None else {"margin_lift": self.margin_lift}
+        return own | by_lift | more
 
     def interval(self, low: Floats | float, high: Floats | float) -> Interval:
         """Limits at the level asked for."""
@@ -58,14 +61,23 @@ class Question(NamedTuple):
 
 
 def question(
-    alpha: float, alternative: Alternative = "two-sided", margin: float | None = None, good: str = "higher"
+    alpha: float,
+    alternative: Alternative = "two-sided",
+    margin: float | None = None,
+    good: str = "higher",
+    margin_lift: float | None = None,
 ) -> Question:
     """Check the settings that every method has."""
+    if margin_lift is not None:
+        if margin is not None:
+            raise InputError("margin and margin_lift say the same thing in two units: give one of them.")
+        if not 0 < gate.single("margin_lift", margin_lift) < 1:
+            raise InputError.rule("margin_lift", margin_lift, "between 0 and 1", "0.01 is 1 % of the control.")
     if good not in _DIRECTIONS:
         gate.choice("good", good, _DIRECTIONS)
     tail = effects.tails(alpha, alternative)
     room = None if margin is None else float(gate.at_least("margin", margin, 0))
-    return Question(float(alpha), alternative, tail, room, good)
+    return Question(float(alpha), alternative, tail, room, good, margin_lift)
 
 
 def null_of(null: ArrayLike | None, among: Callable[..., Floats] = gate.finite, *ends: float) -> Floats | None:
@@ -82,6 +94,7 @@ class Between(TypedDict):
     control: str
     axis: Axis | None
     margin: float | None
+    margin_lift: float | None
     good: str
 
 
@@ -95,6 +108,7 @@ def between(ask: Question, one: Read, two: Read, metric: str | None, usual: str,
         "control": two.label,
         "axis": groups.axis_of(one, two),
         "margin": ask.margin,
+        "margin_lift": ask.margin_lift,
         "good": ask.good,
     }
 
@@ -108,7 +122,23 @@ class Symmetric(NamedTuple):
     test: Test
 
 
-def symmetric_test(ask: Question, estimate: Floats, se: Floats, df: Floats | None, null: Floats) -> Symmetric:
+class Lifted(NamedTuple):
+    """What a lift is of: the control's mean, squared standard errors of treatment and control, their covariance."""
+
+    control: Floats
+    variances: tuple[Floats, Floats]
+    covariance: Floats | float = 0.0
+
+    def statistic(self, difference: Floats, lift: float) -> Floats:
+        """Treatment less (1 + lift) times control, in its own standard errors (Fieller 1954)."""
+        ratio, (v1, v0) = 1 + lift, self.variances
+        variance = np.maximum(v1 - 2 * ratio * np.asarray(self.covariance) + ratio**2 * v0, 0.0)
+        return np.asarray((difference - lift * self.control) / np.sqrt(variance))
+
+
+def symmetric_test(
+    ask: Question, estimate: Floats, se: Floats, df: Floats | None, null: Floats, lifted: Lifted | None = None
+) -> Symmetric:
     """Test an estimate by its standard error: t with degrees of freedom, z without."""
     tail = max(ask.tail)
 
@@ -118,6 +148,9 @@ def symmetric_test(ask: Question, estimate: Floats, se: Floats, df: Floats | Non
     def one_sided(at: Floats, direction: str) -> Floats:
         return p_value((estimate - at) / se, upper, direction)
 
+    by_lift = None
+    if lifted is not None:
+        by_lift = lifted.control, lambda lift, side: p_value(lifted.statistic(estimate, lift), upper, side)
     statistic = (estimate - null) / se
     p = p_value(statistic, upper, ask.alternative)
     critical = normal.upper_quantile(tail) if df is None else student.upper_quantile(tail, df)
@@ -131,7 +164,7 @@ def symmetric_test(ask: Question, estimate: Floats, se: Floats, df: Floats | Non
         name="z" if df is None else "t",
         df=df,
         critical=critical,
-        margin_tests=margin_tests(ask, one_sided, null),
+        margin_tests=margin_tests(ask, one_sided, null, by_lift),
     )
     return Symmetric(p, critical, agreeing(ask, low, high, p, null, estimate), test)
 
@@ -210,24 +243,48 @@ def own_or_apart(
     return interval, ()
 
 
-def margin_tests(ask: Question, one_sided: Callable[[Floats, str], Floats], null: Floats) -> dict[str, MarginTest]:
+def margin_tests(
+    ask: Question,
+    one_sided: Callable[[Floats, str], Floats],
+    null: Floats,
+    by_lift: ByLift | None = None,
+) -> dict[str, MarginTest]:
     """Test treatment against the margin: not worse by as much, and neither better nor worse by as much.
 
-    `one_sided(null, alternative)` is the p-value of the method's own one-sided test.
+    `one_sided(null, alternative)` is the p-value of the method's own one-sided test; `by_lift` holds the control's mean
+    and `one_sided(lift, alternative)`, for a margin that is a lift.
 
     References
     ----------
     .. [1] Schuirmann (1987), Journal of Pharmacokinetics and Biopharmaceutics 15, 657-680, for two one-sided tests.
     """
-    if not ask.margin:
+    if ask.margin_lift is not None:
+        above, below = _against_lift(ask.margin_lift, null, by_lift)
+    elif ask.margin:
+        above, below = one_sided(null - ask.margin, "greater"), one_sided(null + ask.margin, "less")
+    else:
         return {}
-    above, below = one_sided(null - ask.margin, "greater"), one_sided(null + ask.margin, "less")
     found = {"not_worse": (above if ask.good == "higher" else below, "not worse by the margin")}
     found["equivalent"] = (np.maximum(above, below), "equivalent within the margin")
     return {
         name: MarginTest(label, scalar_or_array(p), bool(p < ask.alpha) if np.ndim(p) == 0 else p < ask.alpha)
         for name, (p, label) in found.items()
     }
+
+
+def _against_lift(margin: float, null: Floats, by_lift: ByLift | None) -> tuple[Floats, Floats]:
+    """P-values against both ends of a margin that is a lift."""
+    if by_lift is None:
+        raise InputError("margin_lift needs a difference of two means: there is no lift here.")
+    if gate.some(np.asarray(null) != 0):
+        raise InputError("margin_lift is counted from no difference: leave null out.")
+    control, one_sided = by_lift
+    if gate.some(np.asarray(control) <= 0):
+        low = float(np.min(control))
+        raise DataError(
+            f"A margin as a lift is a share of the control's mean, which is {low:.4g}: give margin instead."
+        )
+    return one_sided(-margin, "greater"), one_sided(margin, "less")
 
 
 def shares_within(ask: Question, null: Floats) -> None:
@@ -240,6 +297,8 @@ def shares_within(ask: Question, null: Floats) -> None:
 
 def margins_by_score(ask: Question, test: str) -> tuple[str, ...]:
     """Say that tests against a margin are score tests, where the test of no difference is an exact one."""
+    if ask.margin_lift is not None and test != "score":
+        return ("The tests against the margin are score tests of the ratio.",)
     if not ask.margin or test in ("score", "wald"):
         return ()
     return ("The tests against the margin are score tests: the exact one knows a difference of 0 only.",)

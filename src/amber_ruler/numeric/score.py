@@ -50,14 +50,19 @@ def log_risk_ratio(x1: Any, n1: Any, x0: Any, n0: Any, log_ratio: Any, xp: Any =
     ----------
     .. [1] Koopman (1984), Biometrics 40, 513-517.
     """
-    ratio, x = xp.exp(log_ratio), x1 + x0
+    ratio = xp.exp(log_ratio)
+    p1, p0 = shares_of_ratio(x1, n1, x0, n0, ratio, xp)
+    spread = xp.sqrt(p1 * (1 - p1) / n1 + ratio**2 * p0 * (1 - p0) / n0)
+    return _ratio(x1 / n1 - ratio * x0 / n0, spread, xp)
+
+
+def shares_of_ratio(x1: Any, n1: Any, x0: Any, n0: Any, ratio: Any, xp: Any = ARRAYS) -> tuple[Any, Any]:
+    """Maximum likelihood of p1 and p0 under p1 = ratio * p0."""
     # The discriminant of n r p0^2 - b p0 + x = 0 as a sum of positive terms, so that nothing cancels.
     b = (n1 + x0) * ratio + (n0 + x1)
     root = xp.hypot((n1 + x0) * ratio - (n0 + x1), 2 * xp.sqrt(ratio * (n1 - x1) * (n0 - x0)))
-    p0 = xp.least(2 * x / (b + root), 1.0)
-    p1 = xp.least(ratio * p0, 1.0)
-    spread = xp.sqrt(p1 * (1 - p1) / n1 + ratio**2 * p0 * (1 - p0) / n0)
-    return _ratio(x1 / n1 - ratio * x0 / n0, spread, xp)
+    p0 = xp.least(2 * (x1 + x0) / (b + root), 1.0)
+    return xp.least(ratio * p0, 1.0), p0
 
 
 def log_odds_ratio(x1: Any, n1: Any, x0: Any, n0: Any, log_ratio: Any, xp: Any = ARRAYS) -> Any:

@@ -175,7 +175,7 @@ def _away(design: Estimated, effect: Floats, units: Units) -> tuple[Floats, Floa
     if margin is not None:
         sign = 1.0 if margin.good == "higher" else -1.0
         edge = np.asarray(-sign * margin.size)
-        return sign * (effect - edge), *design._errors(effect, edge, units)
+        return sign * (effect - edge), *design._errors_at(-sign, effect, units)
     size = {"greater": effect, "less": -effect}.get(design.alternative, np.abs(effect))
     return size, *design._errors(effect, np.asarray(0.0), units)
 

@@ -98,17 +98,22 @@ class Variants:
 class Margin:
     """Show that treatment is not worse, or not different, by as much as a margin."""
 
-    size: float
+    size: float  # in the unit of the effect
     kind: MarginKind = "non-inferiority"
     good: Literal["higher", "lower"] = "higher"
+    lift: float | None = None  # as a share of control, where it was given so
 
     def __post_init__(self) -> None:
-        gate.positive("margin", gate.single("margin", self.size))
+        if self.lift is None:
+            gate.positive("margin", gate.single("margin", self.size))
+        elif not 0 < gate.single("lift", self.lift) < 1:
+            raise InputError.rule("lift", self.lift, "between 0 and 1", "0.01 is 1 % of the control.")
         gate.choice("kind", self.kind, MARGIN_KINDS)
         gate.choice("good", self.good, ("higher", "lower"))
 
     def __str__(self) -> str:
-        return f"{self.kind}, margin {self.size:g}"
+        size = f"{self.size:g}" if self.lift is None else f"{100 * self.lift:g}% of control"
+        return f"{self.kind}, margin {size}"
 
 
 @dataclass(frozen=True, slots=True)

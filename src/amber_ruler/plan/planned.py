@@ -95,7 +95,15 @@ class Planned(ABC):
     def _with_numbers(self, numbers: Mapping[str, Any]) -> Self:
         """Many designs at once: fields may be arrays, which every formula broadcasts over."""
         columns: dict[str, Any] = {n: np.asarray(v).view(Column) if np.ndim(v) else v for n, v in numbers.items()}
-        return replace(self, **columns)
+        found, margin = replace(self, **columns), self._modifier(change.Margin)
+        if margin is None or margin.lift is None:
+            return found
+        again = replace(margin, size=found._of_control(margin.lift))
+        return replace(found, modifiers=tuple(again if m is margin else m for m in found.modifiers))
+
+    def _of_control(self, lift: float) -> Any:
+        """So much of the control's mean, share or rate, in the unit of the effect."""
+        raise DesignError(f"{self.title}: a margin as a lift needs a control to be a share of.")
 
     def _modifier(self, kind: type[M]) -> M | None:
         return next((m for m in self.modifiers if isinstance(m, kind)), None)

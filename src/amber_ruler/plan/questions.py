@@ -367,15 +367,28 @@ class Design(Planned):
         """
         return self._with(change.Variants(count, correction))
 
-    def with_margin(self, margin: float, kind: change.MarginKind = "non-inferiority", good: str | None = None) -> Self:
+    def with_margin(
+        self,
+        margin: float | None = None,
+        kind: change.MarginKind = "non-inferiority",
+        good: str | None = None,
+        *,
+        lift: float | None = None,
+    ) -> Self:
         """Show that treatment is not worse ("non-inferiority"), or not different ("equivalence"), by `margin`.
 
         `alpha` is then the error rate of each one-sided test. `good` is the direction in which the metric is good,
-        "higher" unless said or unless the alternative is "less".
+        "higher" unless said or unless the alternative is "less". Instead of `margin`, `lift` gives it as a share of
+        control, as `margin_lift` of `measure.means` has it: what is then tested is m1 - (1 - lift) m0, or with good
+        lower m1 - (1 + lift) m0 (non-inferiority of two means, shares or rates with a baseline).
         """
         wanted = good or ("lower" if self.alternative == "less" else "higher")
         if {"greater": "higher", "less": "lower"}.get(self.alternative, wanted) != wanted:
             raise DesignError(f"The alternative {self.alternative!r} and good={wanted!r} contradict each other.")
+        if (margin is None) == (lift is None):
+            raise DesignError("Give the margin either in the unit of the effect or as a lift.")
+        if lift is not None:
+            return self._with(change.Margin(self._of_control(lift), kind, wanted, lift))  # type: ignore[arg-type]
         return self._with(change.Margin(margin, kind, wanted))  # type: ignore[arg-type]
 
     def with_looks(

@@ -89,11 +89,23 @@ def _z(design: Planned, groups: tuple[Any, ...], settings: dict[str, Any]) -> Fl
         if design.alternative == "two-sided":
             side = np.sign(np.asarray(result.estimate) - design._null(0.0))
             return np.asarray(side * normal.upper_quantile(np.asarray(result.p_value) / 2))
+    elif margin.lift is not None:
+        p = _against_lift(design, groups, settings)
+        return normal.upper_quantile(p)
     else:
         high = margin.good == "higher"
         null, alternative = (-margin.size, "greater") if high else (margin.size, "less")
         result = method(*groups, null=design._null(null), alternative=alternative, **settings)
     return normal.upper_quantile(np.asarray(result.p_value))
+
+
+def _against_lift(design: Planned, groups: tuple[Any, ...], settings: dict[str, Any]) -> Floats:
+    """P-values against a margin that is a lift."""
+    margin = design._modifier(change.Margin)
+    assert margin is not None  # noqa: S101
+    method = getattr(measure, str(design.measured_by))
+    result = method(*groups, margin_lift=margin.lift, good=margin.good, **settings)
+    return np.asarray(result.margin_tests["not_worse"].p_value)
 
 
 def _merged(one: Any, more: Any) -> Any:
@@ -118,6 +130,8 @@ def _rejected(design: Planned, groups: tuple[Any, ...], settings: dict[str, Any]
     margin = design._modifier(change.Margin)
     if margin is None:
         return rejects(0.0, design.alternative)
+    if margin.lift is not None:
+        return _against_lift(design, groups, settings) < alpha
     above, below = (-margin.size, "greater"), (margin.size, "less")
     if margin.kind == "equivalence":
         return rejects(*above) & rejects(*below)

@@ -61,6 +61,8 @@ class Measurement(Result, Tested):
         The direction in which the metric is good.
     margin : float or None
         The smallest difference that matters, in the metric's unit.
+    margin_lift : float or None
+        The same as a lift, where it was given so; `test.margin_interval` is then that of the lift.
     axis : Axis or None
         What the comparisons differ by, where the numbers are arrays.
     parts : tuple of Part
@@ -79,6 +81,7 @@ class Measurement(Result, Tested):
     quantity: str = "mean"
     good: str = "higher"
     margin: float | None = None
+    margin_lift: float | None = None
     axis: Axis | None = None
     parts: tuple[Part, ...] = ()
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from abc import abstractmethod
 from dataclasses import dataclass
-from typing import ClassVar, Self, Unpack
+from typing import Any, ClassVar, Self, Unpack
 
 import numpy as np
 
@@ -103,6 +103,8 @@ class Estimated(Design):
     def _with(self, modifier: Modifier) -> Self:
         found = super()._with(modifier)
         margin, schedule = found._modifier(change.Margin), found._modifier(change.LookSchedule)
+        if margin is not None and margin.lift is not None and margin.kind == "equivalence":
+            raise DesignError("Equivalence is planned with a margin in the unit of the effect, not with a lift.")
         if margin is not None and schedule is not None:
             if margin.kind == "equivalence":
                 raise DesignError("Looks are not planned for equivalence: plan for non-inferiority.")
@@ -128,13 +130,25 @@ class Estimated(Design):
             sides = tails(alpha, self.alternative)
             return power_of_estimate(effect, growth * null_error, growth * error, df, *sides)
         edges = [np.asarray(sign * margin.size) for sign in (-1.0, 1.0)]
-        found = (self._errors(effect, edge, units) for edge in edges)
-        (low_error, error), (high_error, _) = ((growth * one, growth * two) for one, two in found)
+        found = (self._errors_at(sign, effect, units) for sign in (-1.0, 1.0))
+        (low_error, error), (high_error, above_error) = ((growth * one, growth * two) for one, two in found)
         if margin.kind == "equivalence":
             return power_between(effect, margin.size, (low_error, high_error), error, df, alpha)
         if margin.good == "higher":
             return power_of_estimate(effect - edges[0], low_error, error, df, alpha, 0.0)
-        return power_of_estimate(effect - edges[1], high_error, error, df, 0.0, alpha)
+        return power_of_estimate(effect - edges[1], high_error, above_error, df, 0.0, alpha)
+
+    def _errors_at(self, sign: float, effect: Floats, units: Units) -> tuple[Floats, Floats]:
+        """Standard errors at an end of the margin and at the effect: of the difference, or of what tests a lift."""
+        margin = self._modifier(change.Margin)
+        assert margin is not None  # noqa: S101
+        if margin.lift is None:
+            return self._errors(effect, np.asarray(sign * margin.size), units)
+        return self._errors_of_ratio(1 + sign * margin.lift, effect, units)
+
+    def _errors_of_ratio(self, ratio: float, effect: Floats, units: Units) -> tuple[Floats, Floats]:
+        """The same of treatment less `ratio` times control."""
+        raise NotImplementedError
 
     def _half_width(self, effect: Floats, units: Units) -> Floats:
         # Against a margin the test is one-sided on each side: the interval that decides it has level 1 - 2 alpha.
@@ -223,6 +237,12 @@ class TwoGroups(Estimated):
     def __post_init__(self) -> None:
         super().__post_init__()
         gate.positive("ratio", self.ratio)
+
+    def _of_control(self, lift: float) -> Any:
+        baseline = getattr(self, "baseline", None)
+        if baseline is None or np.any(np.asarray(baseline) <= 0):
+            raise DesignError(f"A margin as a lift is a share of control: {type(self).__name__}(baseline=…) above 0.")
+        return lift * np.asarray(baseline) if np.ndim(baseline) else float(lift * baseline)
 
     def _recruits(self, n: Floats) -> Units:
         """Treatment units that go with so many control units, rounded up to whole units or clusters."""

@@ -199,6 +199,11 @@ class TwoMeans(TwoGroups):
         error = np.sqrt(sum(self._variances(units)))
         return error, error
 
+    def _errors_of_ratio(self, ratio: float, effect: Floats, units: Units) -> tuple[Floats, Floats]:
+        v1, v0 = self._variances(units)
+        error = np.sqrt(v1 + ratio**2 * v0)
+        return error, error
+
     def _own_df(self, units: Units) -> Floats | None:
         if self.distribution == "normal":
             return None
@@ -213,7 +218,9 @@ class TwoMeans(TwoGroups):
     ) -> tuple[tuple[Any, ...], dict[str, Any]]:
         """Normal values in both groups; with clusters their means."""
         covariate = self._modifier(change.Covariate)
-        means = ((effect, "treatment"), (0.0, "control"))
+        margin = self._modifier(change.Margin)
+        base = 0.0 if margin is None or margin.lift is None else float(self.baseline or 0.0)
+        means = ((base + effect, "treatment"), (base, "control"))
         if covariate is not None:
             if self._modifier(change.LookSchedule) is not None:
                 raise DesignError("Looks are simulated without a covariate only: its slope changes from look to look.")

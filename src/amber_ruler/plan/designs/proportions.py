@@ -239,6 +239,15 @@ class TwoProportions(Shares, TwoGroups):
         pooled = (one * p1 + two * p0) / (one + two)
         return np.sqrt(factor * _variance(pooled) * (1 / one + 1 / two)), error
 
+    def _errors_of_ratio(self, ratio: float, effect: Floats, units: Units) -> tuple[Floats, Floats]:
+        (one, two), p0 = units, self._needed()
+        p1, factor = p0 + effect, self._variance_factor()
+        error = np.sqrt(factor * (_variance(p1) / one + ratio**2 * _variance(p0) / two))
+        if self.test == "unpooled":
+            return error, error
+        high, low = score.shares_of_ratio(one * p1, one, two * p0, two, np.asarray(ratio))
+        return np.sqrt(factor * (_variance(high) / one + ratio**2 * _variance(low) / two)), error
+
     def _power_of(self, effect: Floats, units: Units) -> Floats:
         if not self._exact():
             return super()._power_of(effect, units)

@@ -94,6 +94,16 @@ class TwoRates(TwoGroups):
         low = (np.sqrt(b * b + 4 * time * two * self.baseline * null) - b) / (2 * time)
         return np.sqrt(factor * ((low + null) / one + low / two)), error
 
+    def _errors_of_ratio(self, ratio: float, effect: Floats, units: Units) -> tuple[Floats, Floats]:
+        one, two = (u * self.exposure for u in units)
+        rate, factor = self.baseline + effect, self._variance_factor()
+        low = (one * rate + two * self.baseline) / (ratio * one + two)  # the control's rate where it is a share of it
+        spread = (
+            factor * (high / one + ratio**2 * base / two) for high, base in ((ratio * low, low), (rate, self.baseline))
+        )
+        null, error = map(np.sqrt, spread)
+        return null, error
+
     def _draw(
         self, rng: np.random.Generator, effect: float, units: tuple[int, ...], runs: int
     ) -> tuple[tuple[Any, ...], dict[str, Any]]:

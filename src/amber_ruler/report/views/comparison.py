@@ -22,9 +22,10 @@ from amber_ruler.report.views.measured import (
     limits_in_words,
     p_word,
     ruler_row,
+    span,
     test,
 )
-from amber_ruler.report.views.shared import alarms, checks_and_notes
+from amber_ruler.report.views.shared import alarms, checks_and_notes, level
 from amber_ruler.results import Comparison
 
 if TYPE_CHECKING:
@@ -115,9 +116,9 @@ def _labelled(axes: Axes, result: Comparison) -> Axes:
 
 def margins(result: Comparison) -> list[Block]:
     """The tests against the margin, a line each."""
-    if not result.margin_tests or result.margin is None:
+    if not result.margin_tests:
         return []
-    size = numbers.number(result.margin * (100 if result.percent else 1)) + (" pp" if result.percent else "")
+    size = _margin_words(result)
     said = {"not_worse": f"not worse by {size} or more", "equivalent": f"equivalent within {size} either way"}
     rows = tuple(
         (said[name], "yes" if test.holds else "not shown", f"p {numbers.p_value(float(test.p_value), result.alpha)}")
@@ -126,6 +127,10 @@ def margins(result: Comparison) -> list[Block]:
     blocks: list[Block] = [Grid(("", "", ""), rows, left=(0, 1))]
     if result.test is not None and result.test.margin_interval is not None:
         read = replace(result.test, alternative="two-sided")
+        if result.margin_lift is not None:
+            lift = replace(result.effects["lift"], interval=result.test.margin_interval)
+            inside = f"{level(lift.interval.level)} interval of the lift, {span(*effect_texts(lift)[1:], 'two-sided')}"
+            return [*blocks, Lines((f"Tests against the margin read the {inside}.",))]
         narrow = replace(result, interval=result.test.margin_interval, test=read)
         _, low, high = amounts(narrow)
         blocks.append(Lines((f"Tests against the margin read the {limits_in_words(narrow, low, high)}.",)))
@@ -166,8 +171,14 @@ def _claim(result: Comparison, named: str, value: str) -> str:
         said = numbers.percent(null) if result.quantity == "superiority" else f"a difference of {numbers.number(null)}"
         tested = "no difference" if null == result.no_effect else said
         return f"{named}: undecided, {value} {direction}, which is in line with {tested}"
-    margin = numbers.number((result.margin or 0) * (100 if result.percent else 1)) + (" pp" if result.percent else "")
-    return f"{named}: no difference that matters, {value} {direction} and within {margin} either way"
+    return f"{named}: no difference that matters, {value} {direction} and within {_margin_words(result)} either way"
+
+
+def _margin_words(result: Comparison) -> str:
+    """The margin in its unit, or as a share of the control."""
+    if result.margin_lift is not None:
+        return f"{100 * result.margin_lift:.6g}% of {result.control}"
+    return numbers.number((result.margin or 0) * (100 if result.percent else 1)) + (" pp" if result.percent else "")
 
 
 def _values(result: Comparison) -> str:

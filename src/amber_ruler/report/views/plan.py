@@ -69,7 +69,7 @@ def sentence(result: PlanAnswer) -> str:
         worse = "higher" if margin.good == "lower" else "lower"
         what = f"{worse} than control" if margin.kind == "non-inferiority" else "away from control"
         goal = (
-            f"show that treatment is not {what} by {_amount(result, margin.size)} or more, if the true difference is"
+            f"show that treatment is not {what} by {_margin_said(result, margin)} or more, if the true difference is"
             f" {_amount(result, result.effect)}, "
         )
     elif result.effect_name == "difference":
@@ -80,6 +80,11 @@ def sentence(result: PlanAnswer) -> str:
     each = " for each comparison" if several else ""
     days = "" if result.days is None else f" With this traffic that takes {_time_said(result)}."
     return f"{who} {goal}with a power of {power}{each} ({_terms(result)}).{days}{_looks_said(result)}"
+
+
+def _margin_said(result: PlanAnswer, margin: Margin) -> str:
+    size = _amount(result, float(margin.size))
+    return size if margin.lift is None else f"{100 * margin.lift:g}% ({size})"
 
 
 def rows(result: PlanAnswer) -> dict[str, Any]:
