@@ -58,11 +58,12 @@ def test_all_that_is_asked_is_drawn_and_written(tmp_path):
     figure = tmp_path / "all.svg"
     run(f"measure proportion {TRIPS} --value booked --by form --null 0.4 --figure {figure}")
     drawn = figure.read_text(encoding="utf-8")
-    assert all(f"<!-- {said} -->" in drawn for said in ("current", "guided", "short", "booked: share"))
+    assert all(f"<!-- {said} -->" in drawn for said in ("current", "guided", "short", "booked, share"))
+    assert "current" in drawn.partition("<dc:description>")[2].partition("</dc:description>")[0]
     asked = f"measure quantiles {TRIPS} --value minutes_to_book --by form --control current --at 0.5,0.9"
     run(f"{asked} --figure {figure}")
     drawn = figure.read_text(encoding="utf-8")
-    assert all(f"<!-- minutes_to_book: quantiles of {who} − current -->" in drawn for who in ("guided", "short"))
+    assert all(f"<!-- Quantiles of minutes_to_book: {who} against current -->" in drawn for who in ("guided", "short"))
     written = json.loads(run(f"{asked} --json"))["results"]
     assert [one["treatment"] for one in written] == ["guided", "short"]
 

@@ -58,7 +58,7 @@ def test_strata_stand_above_raw_and_adjusted_on_one_ruler():
     assert page.count("Gullhaven") >= 2
     ax = r.plot()
     assert [t.get_text() for t in ax.get_yticklabels()] == ["Amble", "Gullhaven", "Tern Quay", "raw", "adjusted"]
-    assert ax.get_xlabel() == "fare: short − current, 130 in total"
+    assert ax.get_xlabel() == "← worse   ·   fare, difference   ·   better →"
 
 
 def test_segments_are_told_once_with_their_sizes():

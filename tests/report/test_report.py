@@ -408,23 +408,49 @@ def test_the_terminal_ruler_puts_things_in_their_place():
     assert "−100" not in shares
 
 
+def beside_null():
+    """A result whose limits both lie next to 0."""
+    rng = np.random.default_rng(4)
+    one, two = (np.where(rng.random(4000) < share, rng.gamma(2, 10, 4000), 0.0) for share in (0.15, 0.10))
+    return ar.measure.ranks(one, two)
+
+
 def test_several_rulers_make_one_picture(tmp_path):
-    """The figure of a report has a panel for each scale, and is about 1280 by 800."""
+    """The figure of a report has a panel for each scale, is 1280 wide, and as high as its rows need."""
     ruler = Ruler((RulerRow("a − b", 1.0, 0.2, 1.8, "better"), RulerRow("c − b", 0.0, -math.inf, 0.8)), margin=0.3)
     fig = rulers_figure([("fare", ruler), ("booked", ruler)], title="Two")
     assert len(fig.axes) == 2
     fig.savefig(tmp_path / "r.png")
-    assert (tmp_path / "r.png").read_bytes()[16:24] == (1280).to_bytes(4, "big") + (800).to_bytes(4, "big")
+    assert (tmp_path / "r.png").read_bytes()[16:24] == (1280).to_bytes(4, "big") + (520).to_bytes(4, "big")
 
 
-def test_a_ruler_as_a_figure_has_its_numbers_beside_each_row():
-    """Estimate, limits, units and the p that decides; nothing where a bar is no interval."""
+def test_a_figure_stands_alone():
+    """A title in words, what it rests on below it, directions at the axis, numbers in columns beside each row."""
     arms = ar.Summary(400, 15.4, 20.0, "short"), ar.Summary(390, 12.1, 20.0, "current")
     r = ar.measure.means(*arms)
     said = " ".join(t.get_text() for ax in r.plot().figure.axes for t in ax.texts)
-    assert "3.30 (0.51 to 6.09)   n 790   p = 0.0207" in said
-    assert "n 400" in said
+    assert "estimate 3.30 95% interval 0.51 to 6.09 p 0.0207 ▲ better" in said
+    assert "n 400 390 mean 15.40 12.10" in said
+    assert "two means, unequal variances · alpha 0.05, two-sided · 790 units" in said
+    below, top = r.plot().figure.axes
+    assert top.get_title(loc="left") == "Value: short against current"
+    assert below.get_xlabel() == "← worse   ·   value, difference   ·   better →"
+    assert "next to 0" in " ".join(t.get_text() for t in beside_null().plot().texts)
     both = ar.multiplicity.correct({"fare": r, "tips": ar.measure.means(*arms[::-1])})
     family = " ".join(t.get_text() for ax in both.plot().figure.axes for t in ax.texts)
-    assert family.count("adjusted p = ") == 2
-    assert not any("to" in t.get_text() for t in ar.sequential.peeking(3).plot().texts)
+    assert "adjusted p 0.0413 0.0413" in family
+    looks = ar.sequential.peeking(3).plot().texts
+    assert not any(" to " in t.get_text() for t in looks)
+    assert "error so far 5.00% 8.31%" in " ".join(t.get_text() for t in looks)
+
+
+def test_the_look_of_the_house_is_a_style_for_any_figure():
+    """The palette's colours in their order, and no verdict by colour alone."""
+    from matplotlib import pyplot, rcParams
+
+    from amber_ruler.report import palette
+
+    with pyplot.style.context("amber_ruler.report.amber"):
+        colours = [f"#{each['color'].lstrip('#')}" for each in rcParams["axes.prop_cycle"]]
+    assert colours == [palette.AMBER, palette.SEA, palette.BRICK, palette.INK, palette.DUNE, palette.STONE]
+    assert len(set(palette.LINES)) == len(palette.LINES) >= 10

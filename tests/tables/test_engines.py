@@ -158,9 +158,9 @@ def test_every_engine_says_the_same(engine, into):
     assert found.checks == expected.checks
     assert (found.rows, found.units, found.counts) == (expected.rows, expected.units, expected.counts)
     assert {c.name for c in found.checks if c.severity == "serious"} == {"unit of analysis", "before the test: prior"}
-    seen = source.describe("prior", by="form", unit="traveller").to_frame()
-    known = reference.describe("prior", by="form", unit="traveller").to_frame()
-    pd.testing.assert_frame_equal(seen, known, rtol=1e-10)
+    seen, known = (t.describe("prior", by="form", unit="traveller") for t in (source, reference))
+    pd.testing.assert_frame_equal(seen.to_frame(), known.to_frame(), rtol=1e-10)
+    assert [sum(g.counts) for g in seen.groups.values()] == [sum(g.counts) for g in known.groups.values()]
     days = source.daily("mobile", by="form", day="day")
     assert days.days == reference.daily("mobile", by="form", day="day").days
     assert (days.days[0], len(days.days)) == ("2026-03-01", 40)
@@ -181,6 +181,20 @@ def test_every_engine_says_the_same(engine, into):
     twice.loc[twice["side"] == "after", "prior"] -= 2
     pairs = ar.table(into(engine, twice)).pairs("prior", by="side", unit="traveller", control="before")
     assert pairs.differences == pytest.approx(np.full(len(twice) // 2, -2.0), abs=1e-12)
+
+
+def test_whole_numbers_are_counted_one_by_one():
+    """Each in the middle of its step, zeros apart; far apart ones in steps of several."""
+    rows = pd.DataFrame({"form": ["a", "b"] * 300, "x": np.arange(600) % 7, "far": np.arange(600) * 3})
+    few = ar.table(rows).describe("x", by="form")
+    assert few.edges == tuple(np.arange(-0.5, 7))
+    assert few.groups["a"].counts == tuple(np.bincount(rows["x"][::2]) * (np.arange(7) > 0))
+    far = ar.table(rows).describe("far", by="form")
+    assert set(np.diff(far.edges)) == {59.0}
+    assert far.groups["b"].counts == tuple(np.histogram(rows["far"][1::2], far.edges)[0])
+    assert ar.Result.from_json(far.to_json()) == far
+    assert "shape" in str(few)
+    assert ar.table(rows.assign(x=1)).describe("x", by="form").edges == ()
 
 
 NAMES = {
@@ -298,13 +312,15 @@ def test_series_and_descriptions_are_those_of_pandas():
     assert series["se"].to_numpy() == pytest.approx(
         (known["std"] / np.sqrt(known["count"])).fillna(0.0).to_numpy(), rel=1e-9
     )
-    found = ar.table(table).describe("prior", by="form", unit="traveller").groups
+    described = ar.table(table).describe("prior", by="form", unit="traveller")
+    found = described.groups
     for form, rows in table.groupby("form"):
         values = rows["prior"].dropna()
         said = found[form]
         assert (said.n, said.missing) == (len(values), rows["prior"].isna().sum())
         assert said.units == rows.dropna(subset=["prior"])["traveller"].nunique()
         assert said.quantiles == pytest.approx(values.quantile([0.01, 0.25, 0.5, 0.75, 0.99]).tolist(), rel=1e-9)
+        assert said.counts == tuple(np.histogram(values[values != 0], described.edges)[0])
         away = values - values.mean()
         assert said.skewness == pytest.approx((away**3).mean() / (away**2).mean() ** 1.5, rel=1e-9)
         assert (said.mean, said.sd, said.low, said.high) == pytest.approx(

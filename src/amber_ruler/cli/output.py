@@ -99,17 +99,13 @@ def save_text(path: Path, text: str) -> None:
 
 
 def save_figure(path: Path, *results: Result) -> None:
-    """Draw results under each other into a PNG or SVG file of 1280 by 800 pixels, taller for more than one."""
-    from matplotlib import rc_context
-    from matplotlib.backends.backend_agg import FigureCanvasAgg
-    from matplotlib.figure import Figure
+    """Draw results under each other into a PNG or SVG file, 1280 pixels wide and as high as they need."""
+    from matplotlib import style
+
+    from amber_ruler.report.drawing import results_figure, save
 
     if path.suffix.lower() not in (".png", ".svg"):
         raise InputError(f"A figure is written as .png or .svg; got {path.name!r}.")
-    figure = Figure(figsize=(12.8, max(8.0, 4.5 * len(results))), dpi=100, layout="constrained")
-    FigureCanvasAgg(figure)
-    with rc_context({"font.size": 13, "axes.titlepad": 14}):
-        for result, axes in zip(results, figure.subplots(len(results), squeeze=False)[:, 0], strict=True):
-            result.plot(axes)
-        with whole(path) as part:
-            figure.savefig(part, format=path.suffix.lower()[1:])
+    with style.context("amber_ruler.report.amber"), whole(path) as part:
+        figure = results_figure(results)
+        save(figure, part, said=" ".join(result.sentence() for result in results))

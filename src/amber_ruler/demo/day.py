@@ -9,7 +9,7 @@ from amber_ruler import adjust, bayes, measure, multiplicity, plan, sequential
 from amber_ruler.demo.shipped import path
 from amber_ruler.moments import Moments, merge
 from amber_ruler.report.blocks import Ruler
-from amber_ruler.report.views.measured import ruler_row
+from amber_ruler.report.views.measured import ruler_row, scale_said
 from amber_ruler.tables import table
 
 if TYPE_CHECKING:
@@ -86,10 +86,10 @@ def _rulers(
     for raw, sharp in zip(fare[::-1], sharper[::-1], strict=True):
         rows.append(ruler_row(raw, f"{raw.treatment} − {raw.control}"))
         rows.append(ruler_row(sharp, f"{raw.treatment} − {raw.control}, adjusted"))
-    panels = [("fare per traveller", Ruler(tuple(rows), margin=0.30))]
+    panels = [("fare per traveller", Ruler(tuple(rows), margin=0.30, **scale_said(fare[0])))]
     for name, family in (("share who booked", booked), ("share who complained (lower is better)", complaints)):
         own = tuple(ruler_row(r, f"{r.treatment} − {r.control}") for r in family[::-1])
-        panels.append((name, Ruler(own, margin=family[0].margin, percent=True, unit="pp")))
+        panels.append((name, Ruler(own, margin=family[0].margin, percent=True, unit="pp", **scale_said(family[0]))))
     return tuple(panels)
 
 

@@ -97,7 +97,7 @@ def html(results: Result | Iterable[Result], *, title: str = "Amber Ruler") -> s
 
 def figure(result: Result, ax: Axes | None = None) -> Axes:
     """Draw a result as a figure and return the Axes."""
-    from amber_ruler.report.drawing import draw_rulers, inert
+    from amber_ruler.report.drawing import draw_rulers, headed, inert
     from amber_ruler.report.views import view_of
 
     view, before = view_of(result), [] if ax is None else list(ax.figure.axes)
@@ -106,9 +106,17 @@ def figure(result: Result, ax: Axes | None = None) -> Axes:
         axes = view.draw(result, ax)
     else:
         axes = draw_rulers(view.ruler(result), ax=ax, title=result.title)
-    for drawn in axes.figure.axes:
-        if drawn is axes or drawn not in before:
-            inert(drawn)
+    mine = [drawn for drawn in axes.figure.axes if drawn is axes or drawn not in before]
+    under = view.layout(result)[0].below
+    title, counted = view.caption(result) if hasattr(view, "caption") else ("", "")
+    for drawn in mine:
+        own = drawn.get_title(loc="left")
+        if own:
+            line = " · ".join(part for part in (under, counted) if part)
+            headed(drawn, title if title and own == result.title else own, line)
+            break
+    for drawn in mine:
+        inert(drawn)
     return axes
 
 

@@ -9,7 +9,7 @@ import numpy as np
 
 from amber_ruler.report import numbers, palette
 from amber_ruler.report.drawing import draw_rulers, finish, new_axes
-from amber_ruler.results import Comparison, evidence_band
+from amber_ruler.results import Comparison
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
@@ -46,26 +46,15 @@ def prior_and_posterior(result: Measurement, curves: Curves, ruler: Ruler, ax: A
         x = x[(x > 0) & (x < 1)]
     _shades(top, x, curves, result)
     scale = 100 if result.percent else 1
-    unit = (" (pp)" if isinstance(result, Comparison) else " (%)") if result.percent else ""
-    what = f"{result.treatment} − {result.control}" if isinstance(result, Comparison) else result.label  # type: ignore[attr-defined]
     _match_scales(axes, x, scale)
-    axes.set_xlabel(f"{result.metric}: {what}{unit}", color=palette.INK)
     top.set_xlim(axes.get_xlim())
     top.set_ylim(bottom=0)
     top.set_yticks([])
     top.set_xticks([])
     for side in ("top", "right", "left", "bottom"):
         top.spines[side].set_visible(False)
-    top.legend(frameon=False, labelcolor=palette.INK, loc="upper right")
-    top.set_title(result.title, loc="left", color=palette.INK, fontweight="bold", pad=24)
-    top.annotate(
-        _said(result),
-        (0.0, 1.0),
-        xytext=(0, 8),
-        xycoords="axes fraction",
-        textcoords="offset points",
-        color=palette.INK,
-    )
+    top.legend(frameon=False, labelcolor=palette.INK, loc="upper left", bbox_to_anchor=(1.0, 1.0))
+    top.set_title(result.title, loc="left", color=palette.INK, fontweight="bold")
     return axes
 
 
@@ -95,25 +84,6 @@ def _shades(top: Axes, x: Floats, curves: Curves, result: Measurement) -> None:
     top.set_ylim(top=1.25 * float(np.max(posterior)))
 
 
-def _said(result: Measurement) -> str:
-    """The numbers that the figure stands for."""
-    from amber_ruler.report.views.parts import chance, factor_text
-
-    part = result.evidence
-    if part is None:
-        return ""
-    lines = [f"prior {part.prior}"]
-    if result.groups:
-        lines.append("n " + ", ".join(f"{g.label} {numbers.whole(float(g.n))}" for g in result.groups[:2]))
-    if part.chance_better is not None:
-        named = f"{result.treatment} better" if isinstance(result, Comparison) else "better"
-        lines.append(f"{named}: {chance(float(part.chance_better))}")
-    if part.log_bayes_factor is not None:
-        log_factor = float(part.log_bayes_factor)
-        lines.append(f"Bayes factor {factor_text(log_factor)} ({evidence_band(log_factor)})")
-    return " · ".join(lines)
-
-
 def evidence_along(result: Measurement, trace: Trace, ax: Axes | None) -> Axes:
     """The Bayes factor against what it moves along, with the threshold either way and what is marked."""
     axes = new_axes(ax)
@@ -138,6 +108,8 @@ def evidence_along(result: Measurement, trace: Trace, ax: Axes | None) -> Axes:
             color=palette.INK,
             arrowprops={"arrowstyle": "-", "color": palette.STONE, "linewidth": 0.8},
         )
+    if trace.marks:  # whose names stand above the line
+        axes.set_ylim(top=axes.get_ylim()[1] ** 1.35 if axes.get_ylim()[1] > 1 else None)
     if trace.along == "prior scale":
         axes.set_xscale("log")
         _plain_numbers(axes)

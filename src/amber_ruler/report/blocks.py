@@ -34,7 +34,7 @@ class RulerRow:
     low: float
     high: float
     verdict: str = ""
-    note: str = ""  # what a figure says beside the numbers, such as n and p
+    beside: tuple[tuple[str, str], ...] = ()  # what a figure says beside the numbers, such as ("p", "0.0037")
 
 
 @dataclass(frozen=True, slots=True)
@@ -47,6 +47,9 @@ class Ruler:
     percent: bool = False
     unit: str = ""
     numbered: bool = True  # whether a figure has the numbers beside each row: estimate and limits, where they are such
+    counts: str = ""  # what the scale counts, for a figure's axis
+    ends: tuple[str, str] = ("", "")  # what lies to the left and to the right
+    interval: str = "interval"  # what a figure calls the limits
 
 
 @dataclass(frozen=True, slots=True)

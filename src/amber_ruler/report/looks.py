@@ -21,6 +21,7 @@ if TYPE_CHECKING:
     from amber_ruler.sequential import Boundaries, Monitoring
 
 _LONG = 100.0  # times as many units at the last moment as at the first, from which on they stand on a log scale
+_CLOSE = 1.2  # a path so close beyond a boundary would hide its number
 _MOST = 6.0  # a boundary further out is drawn as an arrow at the edge
 
 
@@ -45,7 +46,7 @@ def draw_path(result: Monitoring, ax: Axes | None = None) -> Axes:
         axes.plot(result.fractions, result.bounds, "-o", color=palette.AMBER, label="stop: a difference")
         top = float(max(_MOST, np.abs(result.z).max()))
     else:
-        top = _bounds(axes, plan)
+        top = _bounds(axes, plan, result.z)
     top = max(top, float(np.abs(result.z).max()) + 0.5)
     t, z = np.append(0.0, result.fractions), np.append(0.0, result.z)
     axes.plot(t, z, "-", color=palette.SEA, linewidth=2.6, zorder=4)
@@ -70,8 +71,7 @@ def draw_path(result: Monitoring, ax: Axes | None = None) -> Axes:
                   arrowprops={"arrowstyle": "-", "color": palette.STONE, "linestyle": ":", "shrinkB": 10})  # fmt: skip
     name = "" if result.latest is None else f" of {result.latest.metric}".rstrip()
     _scales(axes, top, -top)
-    sides = "two-sided" if result.sides == 2 else "one-sided"
-    return finish(axes, f"{result.title}{name}, {sides}, alpha {result.alpha:g} over all looks")
+    return finish(axes, f"{result.title}{name}")
 
 
 def draw_moments(result: Measurement, ax: Axes | None = None) -> Axes:
@@ -113,7 +113,7 @@ def draw_moments(result: Measurement, ax: Axes | None = None) -> Axes:
         axes.set_xscale("log")
         axes.xaxis.set_major_formatter(lambda v, _: f"{v:,.0f}")
     axes.legend(frameon=False, labelcolor=palette.INK, loc="upper right")
-    return finish(axes, f"{result.title}, alpha {result.alpha:g}")
+    return finish(axes, result.title)
 
 
 def _places(result: Measurement) -> tuple[Floats, str]:
@@ -128,15 +128,15 @@ def _places(result: Measurement) -> tuple[Floats, str]:
     return found, result.axis.name
 
 
-def _bounds(axes: Axes, plan: Boundaries) -> float:
-    """Boundaries and the regions beyond them; returns how far the scale goes."""
+def _bounds(axes: Axes, plan: Boundaries, path: Floats | None = None) -> float:
+    """Boundaries and the regions beyond them, their numbers off the path; returns how far the scale goes."""
     finite = plan.z[np.isfinite(plan.z)]
     top = min(float(finite.max()), _MOST) + 0.7
     t = plan.fractions
-    _side(axes, t, plan.z, top, palette.AMBER, "stop: a difference", "above")
+    _side(axes, t, plan.z, top, palette.AMBER, "stop: a difference", path)
     if np.any(np.isfinite(plan.lower)):
         said = None if plan.sides == 2 else "stop: harm"
-        _side(axes, t, plan.lower, -top, palette.AMBER if plan.sides == 2 else palette.BRICK, said, "below")
+        _side(axes, t, plan.lower, -top, palette.AMBER if plan.sides == 2 else palette.BRICK, said, path)
     if plan.futility is not None:
         seen = np.isfinite(plan.futility)
         edge = plan.futility[seen]
@@ -149,17 +149,22 @@ def _bounds(axes: Axes, plan: Boundaries) -> float:
     return top
 
 
-def _side(axes: Axes, t: Floats, bound: Floats, top: float, colour: str, label: str | None, side: str) -> None:
+def _side(
+    axes: Axes, t: Floats, bound: Floats, top: float, colour: str, label: str | None, path: Floats | None
+) -> None:
     seen = np.isfinite(bound)
     shown = np.clip(bound[seen], -abs(top), abs(top))
     axes.plot(t[seen], shown, "-o", color=colour, linewidth=2.4, markersize=7, label=label, zorder=3)
     axes.fill_between(t[seen], shown, 10 * top, color=colour, alpha=0.12, zorder=0, linewidth=0)
-    away = (0, 8) if side == "above" else (0, -8)
-    for x, z, drawn in zip(t[seen], bound[seen], shown, strict=True):
+    beyond = np.full(t.size, np.nan)  # how far the path is beyond the boundary
+    if path is not None:
+        beyond[: path.size] = (path - bound[: path.size]) * np.sign(top)
+    for x, z, drawn, past in zip(t[seen], bound[seen], shown, beyond[seen], strict=True):
         if seen.sum() <= 12:
+            up = (top > 0) != (-0.2 < past < _CLOSE)
             axes.annotate(
-                f"{z:.2f}".replace("-", "−"), (x, drawn), xytext=away, textcoords="offset points", ha="center",
-                va="bottom" if side == "above" else "top", fontsize=10, color=palette.INK,
+                f"{z:.2f}".replace("-", "−"), (x, drawn), xytext=(0, 8 if up else -8), textcoords="offset points",
+                ha="center", va="bottom" if up else "top", fontsize=10, color=palette.INK,
             )  # fmt: skip
 
 
@@ -169,8 +174,7 @@ def _finished(axes: Axes, plan: Boundaries, top: float) -> Axes:
         least = 0.0 if plan.futility is None else float(np.min(plan.futility[np.isfinite(plan.futility)]))
         bottom = max(min(least, 0.0) - 1.0, -top)
     _scales(axes, top, bottom)
-    sides = "two-sided" if plan.sides == 2 else "one-sided"
-    return finish(axes, f"{plan.title}, {sides}, alpha {plan.alpha:g}: {plan.spending}")
+    return finish(axes, plan.title)
 
 
 def _scales(axes: Axes, top: float, bottom: float) -> None:
@@ -180,4 +184,4 @@ def _scales(axes: Axes, top: float, bottom: float) -> None:
     axes.yaxis.set_major_formatter(lambda v, _: f"{v:g}".replace("-", "−"))
     axes.set_xlabel("share of the planned information", color=palette.INK)
     axes.set_ylabel("z of treatment − control", color=palette.INK)
-    axes.legend(frameon=False, labelcolor=palette.INK, loc="lower left", bbox_to_anchor=(0.0, 0.02))
+    axes.legend(frameon=False, labelcolor=palette.INK, loc="lower right", bbox_to_anchor=(1.0, 1.0), ncols=4)

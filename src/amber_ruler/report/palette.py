@@ -20,14 +20,17 @@ VERDICTS = {
 }
 SEVERITIES = {"fine": ("✓", SEA), "note": ("·", STONE), "warning": ("!", AMBER), "serious": ("✗", BRICK)}
 
-LINES = ((AMBER, "-"), (SEA, "--"), (BRICK, "-."), (INK, ":"), (DUNE, "-"))
+LINES = (
+    (AMBER, "-"), (SEA, "--"), (BRICK, "-."), (INK, ":"), (DUNE, "-"),
+    (SEA, "-"), (BRICK, ":"), (INK, "--"), (AMBER, "-."), (STONE, "-"),
+)  # fmt: skip
 
 # What stands in where a stream can show nothing but ASCII.
 PLAIN = str.maketrans(
     dict(
         zip(
-            "−–·│┃░◀▶─┬┴┼┿═╪╧━├┤●▲▼✓✗×",
-            "--*||:<>-++|+~|+=[]O^v+xx",
+            "−–·│┃░◀▶─┬┴┼┿═╪╧━├┤●▲▼✓✗×▁▂▃▄▅▆▇█",
+            "--*||:<>-++|+~|+=[]O^v+xx_.:-=+*#",
             strict=True,
         )
     )

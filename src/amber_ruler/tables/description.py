@@ -9,6 +9,7 @@ from amber_ruler.results import Result
 
 MOST_DESCRIBED = 50  # variants, each with queries of its own
 QUANTILES = (0.01, 0.25, 0.5, 0.75, 0.99)
+MOST_BINS = 30
 
 
 @dataclass(frozen=True, slots=True)
@@ -31,6 +32,8 @@ class Described:
         The largest value's share of the total, where no value is negative.
     units : int or None
         Distinct units, where their column was named.
+    counts : tuple of int
+        Values other than 0 between the description's `edges`.
     """
 
     n: int
@@ -45,6 +48,7 @@ class Described:
     zeros: float
     largest_share: float | None
     units: int | None = None
+    counts: tuple[int, ...] = ()
 
 
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False, repr=False)
@@ -57,7 +61,11 @@ class Description(Result):
         The column.
     groups : mapping of label to Described
         What each variant's values look like.
+    edges : tuple of float
+        Ends of the intervals in which values are counted, alike for all variants: from the smallest 1 % quantile to
+        the largest 99 %; between whole numbers, where there are no others. Each holds its lower end, the last both.
     """
 
     metric: str
     groups: Mapping[str, Described]
+    edges: tuple[float, ...] = ()

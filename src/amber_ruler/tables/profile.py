@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
+from itertools import pairwise
 from typing import Any, NamedTuple
 
 import narwhals as nw
@@ -10,7 +11,7 @@ import numpy as np
 
 from amber_ruler.errors import DataError
 from amber_ruler.moments import Moments
-from amber_ruler.tables.description import QUANTILES, Described
+from amber_ruler.tables.description import MOST_BINS, QUANTILES, Described
 from amber_ruler.tables.findings import Bounds
 from amber_ruler.tables.reduce import label_text, number, ones, rows_of
 
@@ -137,6 +138,40 @@ def description(frame: nw.LazyFrame[Any], column: str, moments: Moments, unit: s
         units=int(rows_of(rows.select("unit").unique().select(nw.col("unit").count()))[0]["unit"]) if unit else None,
         largest_share=float(found["high"] / found["total"]) if found["total"] and found["low"] >= 0 else None,
     )
+
+
+def edges_of(groups: Sequence[Described], *, whole: bool) -> tuple[float, ...]:
+    """Where values are counted between: equal steps, of whole numbers whole ones."""
+    low, high = min(g.quantiles[0] for g in groups), max(g.quantiles[-1] for g in groups)
+    if high <= low:
+        return ()
+    if not whole:
+        return tuple(np.linspace(low, high, MOST_BINS + 1).tolist())
+    low, high = np.floor(low), np.ceil(high)
+    step = np.ceil((high - low + 1) / MOST_BINS)
+    return tuple((low - 0.5 + step * np.arange(np.ceil((high - low + 1) / step) + 1)).tolist())
+
+
+def all_whole(frame: nw.LazyFrame[Any], column: str) -> bool:
+    """Whether a column holds whole numbers only."""
+    value = number(nw.col(column), frame.collect_schema()[column])
+    odd = frame.select(value.alias("v")).select(ones(nw.col("v") != nw.col("v").round(0)).sum().alias("odd"))
+    return not rows_of(odd)[0]["odd"]
+
+
+def histogram(frame: nw.LazyFrame[Any], column: str, by: str, edges: Sequence[float]) -> dict[str, tuple[int, ...]]:
+    """Values other than 0 between edges, by variant: the values from each edge up, less those from the next."""
+    value = number(nw.col(column), frame.collect_schema()[column])
+    rows = frame.select(nw.col(by).alias("label"), value.alias("v"))
+    rows = rows.filter(~nw.col("label").is_null() & ~nw.col("v").is_null() & (nw.col("v") != 0))
+    from_edge = [ones(nw.col("v") >= edge).alias(f"e{k}") for k, edge in enumerate(edges[:-1])]
+    marked = rows.select("label", *from_edge, ones(nw.col("v") > edges[-1]).alias(f"e{len(edges) - 1}"))
+    sums = [nw.col(f"e{k}").sum() for k in range(len(edges))]
+    found = {}
+    for row in rows_of(marked.group_by("label").agg(*sums)):
+        upward = [int(row[f"e{k}"] or 0) for k in range(len(edges))]
+        found[label_text(row["label"])] = tuple(a - b for a, b in pairwise(upward))
+    return found
 
 
 def clusters(frame: nw.LazyFrame[Any], column: str, by: str, mean: float) -> Clusters:

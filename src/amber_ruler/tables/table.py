@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
+from dataclasses import replace
 from types import MappingProxyType
 from typing import Any, Self, Unpack
 
@@ -439,7 +440,8 @@ class Table(Held):
         -------
         Description
             Count, missing, mean, sd, se, skewness, quantiles, share of zeros and what the largest value contributes,
-            for each variant; `plot()` draws boxes that stay readable with heavy tails.
+            counts between edges, for each variant; `plot()` draws their shape over boxes that stay readable with heavy
+            tails.
 
         Examples
         --------
@@ -460,12 +462,18 @@ class Table(Held):
                 name = reduce.label_text(label)
                 own = lazy.filter(nw.col(by) == label)
                 groups[name] = profile.description(own, value, arms[name], unit)
+            edges = profile.edges_of(list(groups.values()), whole=profile.all_whole(lazy, value))
+            if edges:
+                counts = profile.histogram(lazy, value, by, edges)
+                nothing = (0,) * (len(edges) - 1)
+                groups = {label: replace(g, counts=counts.get(label, nothing)) for label, g in groups.items()}
         return Description(
             title=f"{value} by {by}",
             method="counts, moments and quantiles of each variant",
             source="quantiles: linear interpolation between order statistics (Hyndman & Fan 1996, type 7)",
             metric=value,
             groups={label: groups[label] for label in arms},
+            edges=edges,
         )
 
     def daily(self, value: str, *, by: str, day: str) -> Daily:

@@ -22,8 +22,10 @@ from amber_ruler.report.views.measured import (
     limits_in_words,
     p_word,
     ruler_row,
+    scale_said,
     span,
     test,
+    units,
 )
 from amber_ruler.report.views.shared import alarms, checks_and_notes, level
 from amber_ruler.results import Comparison
@@ -61,12 +63,21 @@ def ruler(result: Comparison) -> Ruler:
     beside = views_of_parts.rulers(result)
     own = ruler_row(result, "adjusted" if beside else between(result))
     unit = "%" if result.quantity == "superiority" else {"share": "pp", "ratio": "times"}.get(result.unit, "")
-    return Ruler((*beside, own), float(result.null), result.margin, result.percent, unit)
+    return Ruler((*beside, own), float(result.null), result.margin, result.percent, unit, **scale_said(result))
+
+
+def caption(result: Comparison) -> tuple[str, str]:
+    """A figure's title in words, and how many units it is about."""
+    n = "" if np.ndim(result.estimate) else units(result)
+    counted = f"{n} {'pairs' if result.paired else 'units'}" if n else ""
+    weighed = "" if np.ndim(result.estimate) else views_of_parts.weighed(result)
+    title = f"{result.metric}: {result.treatment} against {result.control}" if result.treatment else result.title
+    return title, " · ".join(part for part in (counted, weighed) if part)
 
 
 def draw(result: Comparison, ax: Axes | None = None) -> Axes:
     """Each group's value with its interval, above the ruler of the difference."""
-    from amber_ruler.report.drawing import draw_rulers, new_axes
+    from amber_ruler.report.drawing import draw_rulers, new_axes, write_beside
 
     drawn = views_of_parts.figure(result, ruler, ax)
     if drawn is not None:
@@ -75,43 +86,37 @@ def draw(result: Comparison, ax: Axes | None = None) -> Axes:
     whole = np.ndim(result.estimate) == 0 and all(np.ndim(g.mean) == 0 for g in arms)
     drawn_apart = whole and result.quantity in _DRAWN and arms and math.isfinite(float(arms[0].se))
     if not drawn_apart or result.strata is not None:
-        return _labelled(draw_rulers(ruler(result), ax=ax, title=result.title), result)
-    axes = new_axes(ax, height=4.6)
+        return draw_rulers(ruler(result), ax=ax, title=result.title)
+    below = ruler(result)
+    axes = new_axes(ax, height=3.6 + 0.5 * len(below.rows))
     place = axes.get_subplotspec()
     if place is None:  # an Axes without a place in a grid can't be divided
-        return _labelled(draw_rulers(ruler(result), ax=axes, title=result.title), result)
-    halves = place.subgridspec(2, 1, height_ratios=[1.2, 1.0])
+        return draw_rulers(below, ax=axes, title=result.title)
+    halves = place.subgridspec(2, 1, height_ratios=[2.0, len(below.rows) + 0.9])
     axes.set_subplotspec(halves[1, 0])
     top = axes.figure.add_subplot(halves[0, 0])
+    below = replace(below, rows=tuple(replace(r, beside=tuple(b for b in r.beside if b[0] != "n")) for r in below.rows))
+    lines = []
     for k, g in enumerate(arms[:2]):
         factor = 100 if result.percent else 1
         mean, reach = factor * float(g.mean), factor * 1.96 * float(g.se)
         top.plot([mean - reach, mean + reach], [k, k], color=palette.DUNE, linewidth=5, solid_capstyle="butt")
         top.plot([mean], [k], "o", color=palette.INK, markersize=11, markeredgecolor="white")
         value, low, high = numbers.together(mean, mean - reach, mean + reach, width=reach)
-        counted = "" if result.quantity == "rate" else f"   n {numbers.whole(float(g.n))}"
-        said = f"{value} ({low} to {high}){'%' if result.percent else ''}{counted}"
-        top.annotate(said, (1.01, k), xycoords=("axes fraction", "data"), annotation_clip=False, va="center",
-                     color=palette.INK, fontsize=10)  # fmt: skip
+        sign = "%" if result.percent else ""
+        counted = {} if result.quantity == "rate" else {"n": numbers.whole(float(g.n))}
+        lines.append({**counted, result.quantity: value + sign, "95% interval": f"{low} to {high}{sign}"})
+    write_beside(top, lines)
     top.set_yticks(range(2), [g.label for g in arms[:2]])
     top.set_ylim(1.6, -0.6)
     top.margins(x=0.12)
     unit = " (%)" if result.percent else ""
-    top.set_xlabel(f"{result.metric}{unit}: {result.quantity} of each group with its 95% interval", color=palette.INK)
+    top.set_xlabel(f"{result.metric}{unit}, {result.quantity} of each group", color=palette.INK)
     for side in ("top", "right", "left"):
         top.spines[side].set_visible(False)
     top.tick_params(axis="y", length=0)
     top.set_title(result.title, loc="left", color=palette.INK, fontweight="bold")
-    return _labelled(draw_rulers(ruler(result), ax=axes), result)
-
-
-def _labelled(axes: Axes, result: Comparison) -> Axes:
-    """With what the ruler counts, and between whom, below it."""
-    if not axes.get_xlabel():
-        n = sum(int(np.sum(np.asarray(g.n, dtype=float))) for g in result.groups[:2])
-        size = "" if result.paired or np.ndim(result.estimate) or not n else f", {n:,} in total"
-        axes.set_xlabel(f"{result.metric}: {between(result)}{size}", color=palette.INK)
-    return axes
+    return draw_rulers(below, ax=axes)
 
 
 def margins(result: Comparison) -> list[Block]:

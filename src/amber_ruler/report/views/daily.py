@@ -14,6 +14,7 @@ if TYPE_CHECKING:
 
     from amber_ruler.digest import Daily
 
+_LETTERS = 84  # of dates that stand under a figure side by side
 _SHADED = 3  # more variants than this would hide each other's intervals
 
 
@@ -62,9 +63,10 @@ def draw(result: Daily, ax: Axes | None = None) -> Axes:
         axes.plot(at, mean, dash, color=colour, linewidth=2.2, label=label, zorder=3)
         if len(result.groups) <= _SHADED:
             axes.fill_between(at, mean - 1.96 * se, mean + 1.96 * se, color=colour, alpha=0.14, linewidth=0)
-    step = max(1, -(-len(at) // 14))
+    widest = max(map(len, result.days), default=1)
+    step = max(1, -(-len(at) * (widest + 3) // _LETTERS))
     axes.set_xticks(at[::step], result.days[::step])
     axes.set_xlabel("day", color=palette.INK)
     axes.set_ylabel(f"{result.metric}, mean with its 95% interval", color=palette.INK)
-    axes.legend(frameon=False, labelcolor=palette.INK, handlelength=3)
+    axes.legend(frameon=False, labelcolor=palette.INK, handlelength=3, loc="upper left", bbox_to_anchor=(1.0, 1.0))
     return finish(axes, result.title)

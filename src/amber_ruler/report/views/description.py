@@ -5,6 +5,8 @@ from __future__ import annotations
 from dataclasses import asdict
 from typing import TYPE_CHECKING, Any
 
+import numpy as np
+
 from amber_ruler.report import numbers, palette
 from amber_ruler.report.blocks import Block, Grid, Heading, Lines
 from amber_ruler.report.views.shared import checks_and_notes
@@ -15,6 +17,7 @@ if TYPE_CHECKING:
     from amber_ruler.tables import Description
     from amber_ruler.tables.description import Described
 
+_BARS, _SIGNS = " ▁▂▃▄▅▆▇█", 12
 _QUANTILES = ("1%", "25%", "median", "75%", "99%")
 
 
@@ -45,37 +48,67 @@ def rows(result: Description) -> dict[str, Any]:
     flat: dict[str, list[Any]] = {"variant": list(result.groups)}
     for g in result.groups.values():
         values = asdict(g)
-        quantiles = values.pop("quantiles")
+        quantiles, _ = values.pop("quantiles"), values.pop("counts")
         for name, value in {**values, **dict(zip(_QUANTILES, quantiles, strict=True))}.items():
             flat.setdefault(name, []).append(value)
     return flat
 
 
 def draw(result: Description, ax: Axes | None = None) -> Axes:
-    """A box from quartile to quartile, whiskers to the 1% and 99% quantiles, the mean as a dot with its interval."""
-    from amber_ruler.report.drawing import new_axes
+    """For each variant the shape of its values, and under it a box from quartile to quartile and the mean."""
+    from amber_ruler.report.drawing import new_axes, write_beside
 
-    axes = new_axes(ax, height=1.6 + 0.8 * len(result.groups))
+    axes = new_axes(ax, height=1.9 + 1.0 * len(result.groups))
+    edges = np.array(result.edges)
+    highest = max((max(g.counts, default=0) / g.n for g in result.groups.values()), default=0.0)
     for k, g in enumerate(result.groups.values()):
-        first, lower, middle, upper, last = g.quantiles
-        axes.plot([first, last], [k, k], color=palette.STONE, linewidth=1.6, zorder=1)
-        axes.barh(k, upper - lower, left=lower, height=0.46, color=palette.SAND, edgecolor=palette.DUNE, zorder=2)
-        axes.plot([middle, middle], [k - 0.23, k + 0.23], color=palette.INK, linewidth=2.2, zorder=3)
-        reach = 1.96 * g.se
-        axes.plot([g.mean - reach, g.mean + reach], [k, k], color=palette.AMBER, linewidth=5, zorder=4)
-        axes.plot([g.mean], [k], "o", color=palette.AMBER, markersize=9, markeredgecolor="white", zorder=5)
-        if g.high > last:
-            said = f"up to {numbers.number(g.high)}"
-            axes.annotate(said, (last, k), xytext=(8, 0), textcoords="offset points", va="center", color=palette.STONE)
+        floor = k + 0.22
+        if highest:
+            share = np.array(g.counts) / g.n / highest
+            axes.bar(edges[:-1], -0.7 * share, np.diff(edges), floor, align="edge", color=palette.SAND,
+                     edgecolor="white", linewidth=0.6, zorder=1)  # fmt: skip
+        if g.zeros:
+            tall = min(g.zeros / highest, 1.0) if highest else 1.0
+            axes.plot([0, 0], [floor, floor - 0.7 * tall], color=palette.DUNE, linewidth=7, solid_capstyle="butt")
+            axes.annotate(f"{numbers.percent(g.zeros)} are 0", (0, floor - 0.7 * tall), xytext=(8, -2),
+                          textcoords="offset points", va="top", color=palette.INK, fontsize=10)  # fmt: skip
+        _box(axes, g, k + 0.34)
+    lines = [
+        {"n": numbers.whole(g.n), "mean": numbers.number(g.mean), "median": numbers.number(g.quantiles[2]),
+         "largest": numbers.number(g.high)}
+        for g in result.groups.values()
+    ]  # fmt: skip
+    write_beside(axes, lines)
     axes.set_yticks(range(len(result.groups)), list(result.groups))
     axes.set_ylim(len(result.groups) - 0.4, -0.6)
-    axes.set_xlabel(f"{result.metric}: box from quartile to quartile, line to 1% and 99%, mean with its 95% interval")
+    axes.set_xlabel(f"{result.metric}: share of values in each step; line to 1% and 99%, box between quartiles, mean")
     axes.set_title(result.title, loc="left", color=palette.INK, fontweight="bold")
     for side in ("top", "right", "left"):
         axes.spines[side].set_visible(False)
     axes.tick_params(axis="y", length=0)
-    axes.margins(x=0.08)
+    axes.margins(x=0.04)
     return axes
+
+
+def _box(axes: Axes, g: Described, at: float) -> None:
+    """Quantiles, and the mean with its interval."""
+    first, lower, middle, upper, last = g.quantiles
+    axes.plot([first, last], [at, at], "-", color=palette.STONE, linewidth=1.6, zorder=1)
+    axes.barh(at, upper - lower, left=lower, height=0.13, color="white", edgecolor=palette.INK, zorder=2)
+    axes.plot([middle, middle], [at - 0.065, at + 0.065], "-", color=palette.INK, linewidth=2.4, zorder=3)
+    reach = 1.96 * g.se
+    axes.plot([g.mean - reach, g.mean + reach], [at, at], "-", color=palette.AMBER, linewidth=4, zorder=4)
+    axes.plot([g.mean], [at], "o", color=palette.AMBER, markersize=8, markeredgecolor="white", zorder=5)
+
+
+def _shape(g: Described) -> str:
+    """The shape of the values in one line, the zeros first."""
+    if not g.counts:
+        return ""
+    parts = np.array_split(np.array(g.counts), min(_SIGNS, len(g.counts)))
+    heights = np.array([part.mean() for part in parts])
+    steps = np.ceil(heights / heights.max() * (len(_BARS) - 1)).astype(int) if heights.max() else heights.astype(int)
+    return "".join(_BARS[step] for step in steps)
 
 
 def _lines(g: Described) -> dict[str, str]:
@@ -86,5 +119,7 @@ def _lines(g: Described) -> dict[str, str]:
     said |= {"skewness": numbers.number(g.skewness), "smallest": numbers.number(g.low)}
     said |= dict(zip(_QUANTILES, map(numbers.number, g.quantiles), strict=True))
     said |= {"largest": numbers.number(g.high), "zeros": numbers.percent(g.zeros)}
+    if g.counts:
+        said["shape"] = _shape(g)
     said["largest of total"] = "—" if g.largest_share is None else numbers.percent(g.largest_share)
     return said

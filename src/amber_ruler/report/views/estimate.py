@@ -18,6 +18,7 @@ from amber_ruler.report.views.measured import (
     limits_in_words,
     p_word,
     ruler_row,
+    scale_said,
     test,
 )
 from amber_ruler.report.views.shared import alarms, checks_and_notes
@@ -52,7 +53,13 @@ def ruler(result: Estimate) -> Ruler:
         return many.ruler(result)
     centre = None if result.test is None and result.evidence is None else float(result.null)
     row = ruler_row(result, result.label)
-    return Ruler((row,), centre, result.margin, result.percent, "%" if result.percent else "")
+    unit = "%" if result.percent else ""
+    return Ruler((row,), centre, result.margin, result.percent, unit, **scale_said(result))
+
+
+def caption(result: Estimate) -> tuple[str, str]:
+    """A figure's title, and what its data make of a prior."""
+    return result.title, "" if np.ndim(result.estimate) else views_of_parts.weighed(result)
 
 
 def draw(result: Estimate, ax: Axes | None = None) -> Axes:

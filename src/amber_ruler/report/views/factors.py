@@ -92,7 +92,7 @@ def _lines(result: Factors, axes: Axes, along: int, by: int) -> None:
     axes.set_xticks(range(len(result.levels[along])), result.levels[along])
     axes.set_xlabel(result.names[along], color=palette.INK)
     axes.set_ylabel(result.metric, color=palette.INK)
-    axes.legend(title=result.names[by], frameon=False, fontsize="small")
+    axes.legend(title=result.names[by], frameon=False, fontsize="small", loc="upper left", bbox_to_anchor=(1.0, 1.0))
     for side in ("top", "right"):
         axes.spines[side].set_visible(False)
     axes.grid(axis="y", color=palette.SAND, linewidth=0.8)

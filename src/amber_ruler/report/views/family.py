@@ -11,7 +11,7 @@ from amber_ruler.report import numbers
 from amber_ruler.report.blocks import Block, Grid, Heading, Lines, Ruler
 from amber_ruler.report.views import many
 from amber_ruler.report.views import parts as views_of_parts
-from amber_ruler.report.views.measured import amounts, limits, ruler_row
+from amber_ruler.report.views.measured import amounts, limits, ruler_row, scale_said
 from amber_ruler.report.views.shared import alarms, checks_and_notes, standing_words
 from amber_ruler.results import Estimate, Family, Measurement
 
@@ -72,26 +72,30 @@ def panels(result: Family) -> list[tuple[str, Ruler]]:
         if isinstance(first, Estimate):
             said, marks = ("share", "%") if unit == "share" else (said, marks)
             null = null if first.test else None  # nothing to hold it against
-        found.append((said, Ruler(rows_, null, margin, first.percent, marks)))
+        named = scale_said(first) | ({"counts": said} if len({one.metric for _, one in members}) > 1 else {})
+        if len({one.good for _, one in members}) > 1:
+            named["ends"] = ("less", "more")
+        found.append((said, Ruler(rows_, null, margin, first.percent, marks, **named)))
     return found
 
 
 def draw(result: Family, ax: Axes | None = None) -> Axes:
     """A panel for each unit of measurement."""
-    from amber_ruler.report.drawing import draw_rulers, new_axes
+    from amber_ruler.report.drawing import draw_rulers, new_axes, widths_of
 
     parts = panels(result)
     heights = [len(ruler.rows) + 0.9 for _, ruler in parts]
-    axes = new_axes(ax, height=1.0 + 0.75 * sum(heights))
+    axes = new_axes(ax, height=0.8 + 0.55 * sum(heights) + 0.45 * len(heights))
     place = axes.get_subplotspec()
     if place is None or len(parts) == 1:
-        name, ruler = parts[0]
-        return draw_rulers(ruler, ax=axes, title=f"{result.title}: {name}")
+        ((_, ruler), *_) = parts
+        return draw_rulers(ruler, ax=axes, title=result.title)
     stack = place.subgridspec(len(parts), 1, height_ratios=heights)
     axes.set_subplotspec(stack[0, 0])
     each = [axes, *(axes.figure.add_subplot(stack[k, 0]) for k in range(1, len(parts)))]
-    for own, (name, ruler) in zip(each, parts, strict=True):
-        draw_rulers(ruler, ax=own, title=f"{result.title}: {name}" if own is axes else name)
+    widths = widths_of(ruler for _, ruler in parts)
+    for own, (_, ruler) in zip(each, parts, strict=True):
+        draw_rulers(ruler, ax=own, title=result.title if own is axes else "", widths=widths)
     return axes
 
 

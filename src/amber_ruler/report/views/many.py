@@ -9,7 +9,7 @@ import numpy as np
 from amber_ruler.report import numbers
 from amber_ruler.report.blocks import Block, Grid, Lines, Ruler, RulerRow
 from amber_ruler.report.views import parts as views_of_parts
-from amber_ruler.report.views.measured import drawn_limits, half_width, heading, p_said, span
+from amber_ruler.report.views.measured import drawn_limits, half_width, heading, scale_said, span
 from amber_ruler.report.views.shared import alarms, checks_and_notes
 from amber_ruler.results import Comparison, Interval, Measurement
 
@@ -76,17 +76,18 @@ def ruler(result: Measurement) -> Ruler:
     )
     named = labels(result)
     p = result.p_value if result.correction is None else result.correction.adjusted
-    notes = [""] * estimate.size
+    notes: list[tuple[tuple[str, str], ...]] = [()] * estimate.size
     if p is not None:
         name = "p" if result.correction is None else "adjusted p"
-        notes = [p_said(name, float(v)) for v in np.broadcast_to(np.asarray(p), shape).ravel()]
+        notes = [((name, numbers.p_value(float(v))),) for v in np.broadcast_to(np.asarray(p), shape).ravel()]
     some = tuple(
         RulerRow(named[k], float(estimate[k]), float(low[k]), float(high[k]), str(verdicts[k]), notes[k])
         for k in order(result)[:MOST_ROWS]
     )
     asked = isinstance(result, Comparison) or result.test is not None
     unit = ("pp" if isinstance(result, Comparison) else "%") if result.percent else ""
-    return Ruler(some, float(np.min(result.null)) if asked else None, result.margin, result.percent, unit)
+    centre = float(np.min(result.null)) if asked else None
+    return Ruler(some, centre, result.margin, result.percent, unit, **scale_said(result))
 
 
 def sentence(result: Measurement) -> str:

@@ -83,26 +83,35 @@ def between(result: Comparison) -> str:
 def ruler_row(result: Measurement, label: str) -> RulerRow:
     """One result as a row of a ruler that several share."""
     low, high = drawn_limits(result)
-    return RulerRow(label, float(result.estimate), float(low), float(high), str(result.verdict), row_note(result))
+    return RulerRow(label, float(result.estimate), float(low), float(high), str(result.verdict), beside(result))
 
 
-def row_note(result: Measurement) -> str:
+def beside(result: Measurement) -> tuple[tuple[str, str], ...]:
     """Units and the p that decides, as a figure has them beside a row."""
-    said = []
-    sizes = [float(np.asarray(g.n)) for g in result.groups if np.ndim(g.n) == 0]
-    if sizes and result.quantity != "rate":
-        total = sizes[0] if getattr(result, "paired", False) else sum(sizes[:2])
-        said.append(f"n {numbers.whole(total)}")
+    said = [("n", n)] if (n := units(result)) else []
     p = result.p_value if result.correction is None else result.correction.adjusted
     if p is not None and np.ndim(p) == 0:
-        said.append(p_said("p" if result.correction is None else "adjusted p", float(p)))
-    return "   ".join(said)
+        said.append(("p" if result.correction is None else "adjusted p", numbers.p_value(float(p))))
+    return tuple(said)
 
 
-def p_said(name: str, p: float) -> str:
-    """A p-value with its name."""
-    text = numbers.p_value(p)
-    return f"{name} {text}" if text.startswith("<") else f"{name} = {text}"
+def units(result: Measurement) -> str:
+    """Units of both groups together, or pairs."""
+    sizes = [float(np.asarray(g.n)) for g in result.groups if np.ndim(g.n) == 0]
+    if not sizes or result.quantity == "rate":
+        return ""
+    return numbers.whole(sizes[0] if getattr(result, "paired", False) else sum(sizes[:2]))
+
+
+def scale_said(result: Measurement) -> dict[str, Any]:
+    """What a figure's scale counts, what its ends mean, and what its limits are."""
+    if not isinstance(result, Comparison):
+        return {"counts": f"{result.metric}, {result.quantity}", "interval": interval_name(result)}
+    ratio, chance = result.unit == "ratio", result.quantity == "superiority"
+    shown = "chance to have more" if chance else f"{result.quantity}, ratio" if ratio else "difference"
+    what = "percentage points" if result.percent and not chance else shown
+    ends = {"higher": ("worse", "better"), "lower": ("better", "worse")}.get(result.good, ("less", "more"))
+    return {"counts": f"{result.metric}, {what}", "ends": ends, "interval": interval_name(result)}
 
 
 def effects(found: Mapping[str, EffectSize], alternative: str = "two-sided") -> list[Block]:

@@ -559,6 +559,18 @@ def best_words(result: Family) -> str:
     return f"{said}; choosing it loses {loss} on average."
 
 
+def weighed(result: Measurement) -> str:
+    """The chance and the factor that a figure of beliefs stands for."""
+    part, said = result.evidence, []
+    if part is not None and part.chance_better is not None:
+        named = f"{result.treatment} better" if isinstance(result, Comparison) else "better"
+        said.append(f"{named}: {chance(float(part.chance_better))}")
+    if part is not None and part.log_bayes_factor is not None:
+        log_factor = float(part.log_bayes_factor)
+        said.append(f"Bayes factor {factor_text(log_factor)} ({evidence_band(log_factor)})")
+    return " · ".join(said)
+
+
 def figure(result: Measurement, ruler: Callable[[Any], Ruler], ax: Axes | None) -> Axes | None:
     """What the evidence has to show of its own: its course, or both densities of a result that remembers them."""
     from amber_ruler.report import beliefs

@@ -28,8 +28,12 @@ def layout(result: Peeking) -> list[Block]:
 
 def ruler(result: Peeking) -> Ruler:
     """What was asked for, and the error by each look."""
-    rows_ = tuple(RulerRow(f"look {k + 1}", e, result.alpha, e) for k, e in enumerate(result.error.tolist()))
-    return Ruler(rows_, result.alpha, percent=True, unit="%", numbered=False)
+    rows_ = tuple(
+        RulerRow(f"look {k + 1}", e, result.alpha, e, beside=(("error so far", numbers.percent(e)),))
+        for k, e in enumerate(result.error.tolist())
+    )
+    counts = "chance of at least one false claim by then"
+    return Ruler(rows_, result.alpha, percent=True, unit="%", numbered=False, counts=counts)
 
 
 def sentence(result: Peeking) -> str:
