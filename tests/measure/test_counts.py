@@ -109,7 +109,7 @@ def test_strength_and_residuals_of_the_tickets():
     assert "more bicycle in T" in r.sentence()
     assert "▲" in str(r)
     assert r.to_frame().shape == (12, 9)
-    assert len(r.plot().texts) == 12
+    assert len(r.plot().texts) == 13  # with the line under the title
 
 
 def test_a_drawn_exact_test_is_close_to_enumeration():

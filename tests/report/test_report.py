@@ -421,7 +421,7 @@ def test_several_rulers_make_one_picture(tmp_path):
     fig = rulers_figure([("fare", ruler), ("booked", ruler)], title="Two")
     assert len(fig.axes) == 2
     fig.savefig(tmp_path / "r.png")
-    assert (tmp_path / "r.png").read_bytes()[16:24] == (1280).to_bytes(4, "big") + (520).to_bytes(4, "big")
+    assert (tmp_path / "r.png").read_bytes()[16:24] == (1280).to_bytes(4, "big") + (560).to_bytes(4, "big")
 
 
 def test_a_figure_stands_alone():
@@ -446,11 +446,11 @@ def test_a_figure_stands_alone():
 
 def test_the_look_of_the_house_is_a_style_for_any_figure():
     """The palette's colours in their order, and no verdict by colour alone."""
-    from matplotlib import pyplot, rcParams
+    from matplotlib import rcParams, style
 
     from amber_ruler.report import palette
 
-    with pyplot.style.context("amber_ruler.report.amber"):
+    with style.context("amber_ruler.report.amber"):
         colours = [f"#{each['color'].lstrip('#')}" for each in rcParams["axes.prop_cycle"]]
     assert colours == [palette.AMBER, palette.SEA, palette.BRICK, palette.INK, palette.DUNE, palette.STONE]
     assert len(set(palette.LINES)) == len(palette.LINES) >= 10
