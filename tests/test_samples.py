@@ -84,3 +84,21 @@ def test_arrays_that_do_not_go_together_are_refused_by_their_shapes(call):
     """Two estimates and three standard errors are a mistake, whoever is asked."""
     with pytest.raises(InputError, match=r"Numbers of the shapes \(2,\), \(3,\) do not go together"):
         call()
+
+
+def test_data_print_as_small_tables():
+    """What a person wants to see of them, a line each; in a list they stay short."""
+    trips = ar.table(ar.demo.path("travellers"))
+    fares = trips.samples("fare", by="form")
+    assert "short    4,049" in str(fares)
+    assert "largest" in str(fares["short"])
+    assert "\n" not in repr(fares["short"])
+    assert "booked  4,049  0.524574" in str(trips.moments(["fare", "booked"], by="form")["short"])
+    assert "minutes_to_book  Float64" in str(trips)
+    assert "28 days" in str(trips.digest("fare", by="form", day="day"))
+    assert "35 pairs" in str(
+        ar.table(ar.demo.path("turnarounds")).pairs("minutes", by="when", unit="vessel", control="before")
+    )
+    assert "records short" in str(trips.records(["fare"], by="form"))
+    for shown in (trips, fares, fares["short"]):
+        assert "<table" in shown._repr_html_()

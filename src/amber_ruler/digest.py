@@ -14,6 +14,7 @@ import numpy as np
 from amber_ruler.errors import DataError, ExperimentFileError
 from amber_ruler.moments import Moments, merge
 from amber_ruler.results import Axis, Group, Result
+from amber_ruler.results.display import Look, Shown, safe
 from amber_ruler.samples import ByVariant, Sample
 
 if TYPE_CHECKING:
@@ -64,8 +65,8 @@ class Daily(Result):
     groups: Mapping[str, tuple[Group | None, ...]]
 
 
-@dataclass(frozen=True, slots=True)
-class Digest:
+@dataclass(frozen=True, slots=True, repr=False)
+class Digest(Shown):
     """Moments of each metric with its covariates, by variant, stratum and day; made by `Table.digest`.
 
     Attributes
@@ -87,6 +88,17 @@ class Digest:
     covariates: tuple[str, ...]
     cells: Mapping[Cell, Mapping[str, Moments]]
     unassigned: int = 0
+
+    def __repr__(self) -> str:
+        return f"<digest by {safe(self.by)} of {safe(', '.join(self.metrics))}: {len(self.cells):,} cells>"
+
+    def _look(self) -> Look:
+        labels, strata, days = (sorted({cell[k] for cell in self.cells}) for k in range(3))
+        rows = [("metrics", ", ".join(self.metrics)), (self.by, ", ".join(labels))]
+        rows += [("covariates", ", ".join(self.covariates))] if self.covariates else []
+        rows += [(self.strata, ", ".join(strata))] if self.strata else []
+        rows += [(self.day, f"{len(days):,} days")] if self.day else []
+        return Look("Digest", ("", ""), rows, f"{len(self.cells):,} cells; {self.unassigned:,} rows without a variant")
 
     def __add__(self, other: Digest) -> Digest:
         """Put another part of the same test beside this one.

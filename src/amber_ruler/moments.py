@@ -13,7 +13,7 @@ from numpy.typing import ArrayLike, NDArray
 from amber_ruler.errors import DataError, InputError
 from amber_ruler.numeric import gate
 from amber_ruler.numeric.gate import Floats, scalar_or_array
-from amber_ruler.results.display import display, safe
+from amber_ruler.results.display import Look, Shown, safe
 from amber_ruler.results.pieces import Axis
 from amber_ruler.shape import Shape
 
@@ -28,7 +28,7 @@ _ROWS = 1 << 16
 
 
 @dataclass(frozen=True, slots=True, eq=False)
-class Moments:
+class Moments(Shown):
     """Count, means and centred co-moments of named columns: of one over its own rows, of several over their joint ones.
 
     Parameters
@@ -210,15 +210,15 @@ class Moments:
         n = f"{self.n:,}" if np.ndim(self.n) == 0 else f"{np.size(self.n)} sets of"
         return f"<moments {safe(self.label)}: {n} rows of {safe(', '.join(self.columns))}>"
 
-    def _repr_html_(self) -> str:
+    def _look(self) -> Look:
         if np.ndim(self.n):
-            return display(f"Moments: {self.label}", ("", ""), [("sets of rows", f"{np.size(self.n):,}")])
+            return Look(f"Moments: {self.label}", ("", ""), [("sets of rows", f"{np.size(self.n):,}")])
         each = {c: self.select(c) for c in self.columns}
         rows = [
             (c, f"{m.n:,}", f"{m.means[0]:.6g}", f"{np.sqrt(m.comoments[0, 0] / max(m.n - 1, 1)):.4g}")
             for c, m in each.items()
         ]
-        return display(f"Moments: {self.label}", ("column", "n", "mean", "sd"), rows, f"{self.missing:,} rows missing")
+        return Look(f"Moments: {self.label}", ("column", "n", "mean", "sd"), rows, f"{self.missing:,} rows missing")
 
     def index(self, column: str) -> int:
         """Position of a column, or an error that names the nearest."""

@@ -5,6 +5,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+import amber_ruler as ar
 from adjust.rows import arms
 from amber_ruler import Moments, Records
 from amber_ruler.adjust import (
@@ -210,3 +211,22 @@ def test_the_result_reads_back_and_says_what_was_done(name):
             assert step.split(",")[0] in text
         assert ("raw_estimate" in r.to_frame()) == (r.adjustment.raw is not None)
     assert r.sentence().startswith("fare") or "fare" in r.sentence()
+
+
+def test_an_adjusted_share_is_told_in_points():
+    """Of 0 and 1 the difference is one of shares, raw and adjusted alike; of other values it is not."""
+    trips = ar.table(ar.demo.path("travellers"))
+    for how, more in (
+        ("cuped", {"covariate": "prior_spend"}),
+        ("strata", {"strata": "home_port"}),
+        ("regression", {"covariate": "prior_spend"}),
+        ("clusters", {"cluster": "day", "spanning": "allowed"}),
+    ):
+        columns = ["booked", "fare", "prior_spend", "home_port", "day"]
+        arms = trips.records(columns, by="form")
+        booked, fare = (getattr(ar.adjust, how)(arms["short"], arms["current"], value=v, **more) for v in columns[:2])
+        assert (booked.quantity, booked.unit, booked.percent) == ("adjusted share", "share", True)
+        assert " pp higher" in booked.sentence()
+        assert booked.adjustment.raw.percent
+        assert not fare.percent
+        assert ar.Result.from_json(booked.to_json()) == booked

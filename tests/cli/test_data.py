@@ -1,12 +1,14 @@
 """A table of another trade at the command line alone: read, shaped, checked, described, reduced, compared."""
 
 import json
+import re
 import shlex
 
 import pytest
 from typer.testing import CliRunner
 
 import amber_ruler as ar
+from amber_ruler import DesignError, InputError
 from amber_ruler.cli.main import app
 
 TRIPS, EVENTS = (shlex.quote(str(ar.demo.path(name))) for name in ("travellers", "events"))
@@ -136,3 +138,34 @@ def test_rows_that_repeat_are_dropped_and_counted():
     assert found.exit_code == 0
     assert "1,948 rows repeat another" in found.stderr
     assert json.loads(found.stdout)["results"][0]["type"] == "daily"
+
+
+def test_one_of_several_treatments_and_a_split_by_the_order_of_labels():
+    """--treatment picks one; --split is understood alike by check and by every comparison."""
+    asked = f"measure means {TRIPS} --value fare --by form --control current"
+    alone = run(f"{asked} --treatment guided")
+    assert "guided against current" in alone
+    assert "short against" not in alone
+    for split in ("33,33,34", "current=33,guided=33,short=34"):
+        assert "3,983 : 3,968 : 4,049" in run(f"{asked} --split {split}")
+        assert "3,983 : 3,968 : 4,049" in run(f"check {TRIPS} --by form --split {split}")
+    with pytest.raises(InputError, match="2 shares for 3 variants"):
+        run(f"{asked} --split 50,50")
+
+
+def test_a_plan_of_so_many_clusters():
+    """As many units as they hold."""
+    asked = "plan two-means --sd 20 --cluster-size 50 --icc 0.02 --find effect"
+    assert run(f"{asked} --clusters 6") == run(f"{asked} --n 300")
+    assert run(f"{asked} --clusters 6,8") == run(f"{asked} --n 300,400")
+    with pytest.raises(DesignError, match="--cluster-size, which is not given"):
+        run("plan two-means --sd 20 --clusters 6 --find effect")
+
+
+@pytest.mark.parametrize("group", ["", "measure", "plan", "bayes", "adjust"])
+def test_a_list_of_commands_tells_them_apart(group):
+    """Each by the whole of its first sentence, which no other has."""
+    listed = CliRunner().invoke(app, [*group.split(), "-h"]).output.partition("Commands:")[2]
+    assert "..." not in listed
+    told = [" ".join(part.split()[1:]) for part in re.split(r"\n  (?=\S)", listed)[1:]]
+    assert len(set(told)) == len(told) > 5

@@ -163,7 +163,14 @@ def test_the_crossings_show_where_factors_act_together():
     assert r.p_values["route × season"] < 0.01
     assert "depends on the other" in r.sentence()
     assert "season in Eider" in str(r)
-    assert r.to_frame().shape == (15, 7)
+    terms = r.to_frame().set_index("term")
+    assert terms.loc["route × season", ["F", "df", "df_within", "p_value"]].tolist() == [
+        *(getattr(r.squares[2], part) for part in ("statistic", "df")),
+        r.squares[-2].df,
+        r.p_values["route × season"],
+    ]
+    assert r.by_cell["Eider", "winter"].n == 6
+    assert "F 8.346, p 4.07e-06" in str(r.simple("route"))
     first = r.plot()
     assert [ax.get_xlabel() for ax in first.figure.axes] == ["route", "season"]
     calm = factors({(a, b): Summary(30, 5.0 + (a == "B"), 1) for a in "AB" for b in "xy"})

@@ -327,6 +327,8 @@ def test_the_sentences_say_no_more_than_was_found():
         " difference is not shown, nor that there is none."
     )
     holm = groups(FOUR).pairwise("holm")
+    order = [g.label for g in groups(FOUR).groups]
+    assert holm.axis.labels == tuple(f"{a} − {b}" for k, a in enumerate(order) for b in order[k + 1 :])
     assert holm.to_frame()["adjusted"].tolist() == holm.correction.adjusted.tolist()
     assert [text.get_text() for text in out.plot().texts].count("≠ differ") == 2
 

@@ -276,7 +276,11 @@ def test_parts_that_are_empty(tmp_path):
     [
         ([b"a,1", b"b,n/a", b"a,3"], "'n/a' in row 2, line 3 of the file"),
         ([b'"a\n\na",1', b"", b"b,n/a"], "'n/a' in row 2, line 6 of the file"),
-        ([b"a,1", b"b,2"] * 60_000 + [b"a,oops"], "line 120,002, column 'x', 'oops'"),
+        ([b"a,1", b"b,2"] * 60_000 + [b"a,oops"], r"t\.csv, line 120,002, column 'x', 'oops'\. Fix"),
+        (
+            [b"a,1", b"b,2"] * 60_000 + [b"a,oops", b"b,?", b"a,1,", b"b,", b"a,x", b"a,y"],
+            "values do not fit.*, 'oops';.*more",
+        ),
         ([b"a,", b"b,"] * 60_000 + [b"a,oops"], "holds text, such as 'oops'"),
     ],
 )

@@ -82,7 +82,7 @@ def answer(
     if steps.strata:
         facts["normal_p"] = _normal_p(ask, result)
         facts["se_over_sizes"] = _over_sizes(cells, after, weights)
-    return replace(
+    result = replace(
         result,
         title=result.title + "".join(f", {short}" for short in _short(steps)),
         method=_method(steps),
@@ -92,6 +92,7 @@ def answer(
         facts=facts,
         parts=(part, *strata),
     )
+    return pair.in_points(result, found.raw[:2])
 
 
 def capped_said(facts: Mapping[str, float], labels: Sequence[str]) -> list[str]:

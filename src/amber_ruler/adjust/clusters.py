@@ -177,12 +177,13 @@ def clusters(
     told = [covariates_told(found.cells.columns[1:])] if steps.covariate else []
     se = np.sqrt(spread[0, 0] + spread[1, 1] - 2 * spread[0, 1])
     part = pair.gained([f"errors clustered by {cluster}, {errors.upper()}", *told], raw, se, read.n.sum())
-    return pair.compare(
+    result = pair.compare(
         ask, arms, at, metric=name, method=f"two means, {how}", source=source, covariance=spread[0, 1],
         df=np.asarray(df), said=f", clustered by {cluster}", facts=facts, parts=(part,),
         few=[np.asarray(float(_FEW * 2))],
         checks_=(*seen, *found.checks, *balances(found.cells, np.ones(1)), *left_out(rows)),
     )  # fmt: skip
+    return pair.in_points(result, found.raw[:2])
 
 
 def _read(found: Prepared, rows: Rows, value: str, cluster: str) -> _Clusters:

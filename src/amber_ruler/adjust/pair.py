@@ -3,15 +3,17 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
+from dataclasses import replace
 from typing import Any, NamedTuple
 
 import numpy as np
 
 from amber_ruler import effects
 from amber_ruler.measure import checks, shared
+from amber_ruler.moments import Moments
 from amber_ruler.numeric.gate import Floats, scalar_or_array
 from amber_ruler.results import Adjustment, Axis, Check, Comparison, EffectSize, Group
-from amber_ruler.results.parts import Part
+from amber_ruler.results.parts import Part, Strata
 from amber_ruler.samples import gate as groups
 
 
@@ -125,6 +127,20 @@ def compare(
         notes=tuple(notes),
         parts=tuple(parts),
     )
+
+
+def in_points(result: Comparison, raw: Sequence[Moments]) -> Comparison:
+    """The same as a difference of shares, where every raw value is 0 or 1."""
+    if result.quantity not in ("mean", "adjusted mean") or not all(np.all(m.zero_one()) for m in raw):
+        return result
+    points: Any = {"quantity": "adjusted share"}
+    parts = [
+        replace(part, raw=replace(part.raw, **points)) if isinstance(part, Adjustment) and part.raw is not None
+        else replace(part, effects=replace(part.effects, **points)) if isinstance(part, Strata)
+        else part
+        for part in result.parts
+    ]  # fmt: skip
+    return replace(result, parts=tuple(parts), **points)
 
 
 def ratio_of(

@@ -204,7 +204,7 @@ def regression(
     }
     told = f"{covariates_told(names)}, by least squares, {said}" if names else "by least squares"
     part = pair.gained([told], raw, result.se, n, slopes=each)
-    return replace(result, parts=(part,))
+    return pair.in_points(replace(result, parts=(part,)), found.raw[:2])
 
 
 def _without_constant(cells: Cells) -> tuple[Cells, list[str]]:

@@ -54,6 +54,13 @@ def lazy_group(kinds: Callable[[], Iterable[str]], make: Callable[[str], Any]) -
     """A group whose commands are named and made when they are asked for: a plain --help needn't load the library."""
 
     class Group(TyperGroup):
+        def format_commands(self, ctx: Any, formatter: Any) -> None:
+            """Each command with the whole of its first sentence."""
+            found = ((name, self.get_command(ctx, name)) for name in self.list_commands(ctx))
+            rows = [(name, _first_sentence(one.help or "")) for name, one in found if one and not one.hidden]
+            with formatter.section("Commands"):
+                formatter.write_dl(rows)
+
         def list_commands(self, ctx: Any) -> list[str]:
             return [*super().list_commands(ctx), *kinds()]
 
@@ -78,6 +85,10 @@ def lazy_group(kinds: Callable[[], Iterable[str]], make: Callable[[str], Any]) -
             return make(cmd_name) if cmd_name in kinds() else super().get_command(ctx, cmd_name)
 
     return Group
+
+
+def _first_sentence(text: str) -> str:
+    return " ".join(text.partition("\n\n")[0].split())
 
 
 def command(name: str, run: Callable[..., None], options: Mapping[str, tuple[Any, Any]], said: str, epilog: str) -> Any:
@@ -135,3 +146,19 @@ def numbers(flag: str, text: str) -> list[float]:
         return [number(part) for part in text.split(",")]
     except ValueError:
         raise InputError(f"{flag} takes numbers separated by commas; got {text!r}.") from None
+
+
+def labelled_numbers(flag: str, text: str) -> dict[str, float]:
+    """Read numbers with labels, such as current=50,short=50."""
+    shares: dict[str, float] = {}
+    for part in text.split(","):
+        label, sign, share = part.rpartition("=")
+        try:
+            shares[label.strip()] = number(share)
+        except ValueError:
+            sign = ""
+        if not sign:
+            raise InputError(
+                f"{flag} takes label=share, separated by commas, such as current=50,short=50; got {part!r}."
+            )
+    return shares

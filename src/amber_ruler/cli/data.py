@@ -2,20 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated, Any
+from typing import Annotated, Any
 
 import typer
 
 from amber_ruler.cli.build import command, maybe, needed, number
-from amber_ruler.cli.methods import planned_shares
 from amber_ruler.cli.output import save_figure, save_text, whole, write, write_results
-from amber_ruler.cli.reading import file_argument, open_table, reading_options
+from amber_ruler.cli.reading import SPLIT, file_argument, open_table, planned_shares, reading_options
 from amber_ruler.errors import InputError
-
-if TYPE_CHECKING:
-    from amber_ruler.tables import Table
 
 _SAID = {
     "check": (
@@ -51,12 +46,11 @@ _UNIT = "Column that names the unit, what was randomised."
 def _options(name: str) -> dict[str, tuple[Any, Any]]:
     """What each command takes beside the file and how it is read."""
     if name == "check":
-        shares = "Planned shares: current=50,short=50, or 50,50 in the labels' alphabetical order."
         return {
             "by": needed(str, _BY),
             "unit": maybe(str, _UNIT),
             "day": maybe(str, "Column with the day."),
-            "split": maybe(str, shares),
+            "split": maybe(str, SPLIT),
             "covariates": maybe(str, "Columns known before the test, separated by commas."),
             "metrics": maybe(str, "Columns to be measured, separated by commas."),
             "strata": maybe(str, "Column with the strata."),
@@ -105,7 +99,7 @@ def _check(**given: Any) -> None:
         by=given["by"],
         unit=given["unit"],
         day=given["day"],
-        split=None if split is None else _shares(split, source, given["by"]),
+        split=None if split is None else planned_shares(split, source, given["by"]),
         covariates=_listed(given["covariates"]),
         metrics=_listed(given["metrics"]),
         strata=given["strata"],
@@ -168,15 +162,6 @@ def _units(**given: Any) -> None:
         crossed = profile.units(source.frame.lazy(), given["unit"], given["by"]).crossed
         if crossed:
             write(f"{crossed:,} units were seen under more than one variant, and are left out.")
-
-
-def _shares(text: str, source: Table, by: str) -> Mapping[str, float]:
-    if "=" in text:
-        return planned_shares(text)
-    labels, parts = list(source.sizes(by=by)), text.split(",")
-    if len(labels) != len(parts):
-        raise InputError(f"--split has {len(parts)} shares for {len(labels)} variants: {', '.join(labels)}.")
-    return planned_shares(",".join(f"{label}={share}" for label, share in zip(labels, parts, strict=True)))
 
 
 def _bounds(text: str | None) -> dict[str, tuple[float | None, float | None]]:

@@ -14,9 +14,17 @@ from typing import TYPE_CHECKING, Annotated, Any, Literal, get_args, get_origin
 
 import typer
 
-from amber_ruler.cli.build import HELP, command, lazy_group, maybe, number, numbers, parameters
+from amber_ruler.cli.build import HELP, command, labelled_numbers, lazy_group, maybe, numbers, parameters
 from amber_ruler.cli.output import save_figure, write_results
-from amber_ruler.cli.reading import asked_of_file, file_argument, names_table, open_table, reading_options
+from amber_ruler.cli.reading import (
+    SPLIT,
+    asked_of_file,
+    file_argument,
+    names_table,
+    open_table,
+    planned_shares,
+    reading_options,
+)
 from amber_ruler.errors import InputError
 
 if TYPE_CHECKING:
@@ -139,7 +147,7 @@ def _sources(method: Method) -> dict[str, tuple[Any, Any]]:
         options["pairs"] = maybe(str, "How pairs are corrected, such as tukey-kramer, dunnett or holm.", "--pairs")
     if takes == "two":
         options["treatment"] = maybe(str, "Label of the treatment; every other variant unless given.")
-        options["split"] = maybe(str, "Planned shares, such as current=50,short=50: the split is checked first.")
+        options["split"] = maybe(str, f"{SPLIT} The split is checked first.")
         options["family"] = maybe(
             str, "How several treatments are corrected: holm (unless given), none, ...", "--correct"
         )
@@ -494,7 +502,8 @@ def _pairs(source: Table, given: dict[str, Any]) -> Pairs:
 
 def _needed(given: dict[str, Any], name: str) -> str:
     if given[name] is None:
-        wide = ", or --treatment and --control with the columns of a wide table" if "treatment" in given else ""
+        pairs = "unit" in given and "treatment" in given
+        wide = ", or --treatment and --control with the columns of a wide table" if pairs else ""
         raise InputError(f"--{name} is needed with a file{wide}.")
     return str(given[name])
 
@@ -504,29 +513,8 @@ def _findings(source: Table, unassigned: int, by: str, split: str | None) -> tup
 
     found: list[Check] = []
     if split is not None:
-        found.append(source.check_split(by=by, planned=planned_shares(split)).as_check)
+        found.append(source.check_split(by=by, planned=planned_shares(split, source, by)).as_check)
     if unassigned:
         rows = f"{unassigned:,} rows have no label in {by!r}"
         found.append(Check("variant labels", rows, "They belong to no variant and are left out.", "note"))
     return tuple(found)
-
-
-def planned_shares(text: str) -> dict[str, float]:
-    """Read shares such as current=50,short=50."""
-    return labelled_numbers("--split", text)
-
-
-def labelled_numbers(flag: str, text: str) -> dict[str, float]:
-    """Read numbers with labels, such as current=50,short=50."""
-    shares: dict[str, float] = {}
-    for part in text.split(","):
-        label, sign, share = part.rpartition("=")
-        try:
-            shares[label.strip()] = number(share)
-        except ValueError:
-            sign = ""
-        if not sign:
-            raise InputError(
-                f"{flag} takes label=share, separated by commas, such as current=50,short=50; got {part!r}."
-            )
-    return shares

@@ -114,7 +114,7 @@ def _run_evidence(kind: Any, given: dict[str, Any]) -> None:
         prior=prior_of(given["prior"]),
         **{name: given[name] for name in ("se", "n", "likelihood", "null")},
     )
-    units = _units(given["units"])
+    units = _one_or_more("--units", given["units"])
     if units is None:
         answer = design.sample_size(threshold=given["threshold"], chance=given["chance"])
     else:
@@ -143,6 +143,7 @@ def _asking(design: type[Design]) -> dict[str, tuple[Any, Any]]:
         options["covariate"] = maybe(float, "Correlation with a covariate known before the test.")
     if change.Clusters in allowed:
         options["cluster_size"] = maybe(float, "Units in each cluster, where whole clusters are randomised.")
+        options["clusters"] = maybe(str, "Clusters in each group, instead of --n; 6,8 of treatment and control.")
         options["icc"] = maybe(float, "Intraclass correlation of the clusters.")
         options["cluster_cv"] = maybe(float, "Coefficient of variation of the cluster sizes.")
     if change.Variants in allowed:
@@ -235,7 +236,7 @@ def _modified(design: Design, given: dict[str, Any]) -> Design:
 
 def _ways(design: Any, given: dict[str, Any]) -> Result:
     """One look, several and any moment, side by side."""
-    other = [_flag(n) for n in ("n", "weeks", "half_width", "grid", "prior", "assurance") if given.get(n)]
+    other = [_flag(n) for n in ("n", "clusters", "weeks", "half_width", "grid", "prior", "assurance") if given.get(n)]
     _refuse(
         given["find"] != "size" or bool(other), f"--ways looks for units: leave {', '.join(other) or '--find'} out."
     )
@@ -253,7 +254,7 @@ def _assured(design: Design, given: dict[str, Any]) -> Result:
     _refuse(given["find"] != "size", "--prior asks for the power averaged over it: leave --find out.")
     _refuse(bool(beside), f"--prior says what is believed of the effect: leave {', '.join(beside)} out.")
     more = {} if given["direction"] is None else {"direction": given["direction"]}
-    prior, n, weeks = prior_of(given["prior"]), _units(given["n"]), given["weeks"]
+    prior, n, weeks = prior_of(given["prior"]), _size(given), given["weeks"]
     if n is None and weeks is None:
         target = {} if given["assurance"] is None else {"assurance": given["assurance"]}
         return design.sample_size_for_assurance(prior=prior, **target, **more)
@@ -266,7 +267,7 @@ def _answer(design: Design, given: dict[str, Any]) -> Result:
     if find not in _FINDS:
         raise InputError.unknown("--find", find, _FINDS)
     effect = {way: _effect(way, given[way]) for way in _WAYS if given.get(way) is not None}
-    units = {"n": _units(given["n"]), "weeks": given["weeks"]}
+    units = {"n": _size(given), "weeks": given["weeks"]}
     units = {name: value for name, value in units.items() if value is not None}
     power = {} if given["power"] is None else {"power": given["power"]}
     if given["half_width"] is not None:
@@ -289,8 +290,8 @@ def _answer(design: Design, given: dict[str, Any]) -> Result:
 
 def _grid(design: Design, given: dict[str, Any]) -> Result:
     columns: dict[str, Any] = {name: given[name] for name in (*_WAYS, "power", "weeks") if given.get(name) is not None}
-    if given["n"] is not None:
-        columns["n"] = _units(given["n"])
+    if _size(given) is not None:
+        columns["n"] = _size(given)
     for part in given["grid"]:
         name, sign, values = part.partition("=")
         if not sign:
@@ -312,11 +313,20 @@ def _effect(way: str, value: Any) -> Any:
     return value
 
 
-def _units(text: str | None) -> Any:
-    if text is None:
-        return None
-    values = numbers("--n", text)
-    return values[0] if len(values) == 1 else values
+def _size(given: dict[str, Any]) -> Any:
+    """Units as they were given, or as clusters of units."""
+    clusters, name = given.get("clusters"), "n"
+    if clusters is not None:
+        _refuse(given["n"] is not None, "--clusters and --n say the same thing: give one of them.")
+        _refuse(given["cluster_size"] is None, "--clusters goes with --cluster-size, which is not given.")
+        name = "clusters"
+    return _one_or_more(f"--{name}", given[name], 1 if clusters is None else given["cluster_size"])
+
+
+def _one_or_more(flag: str, text: str | None, size: float = 1) -> Any:
+    """A number, or several, each times a size."""
+    values = [] if text is None else [size * v for v in numbers(flag, text)]
+    return None if text is None else values[0] if len(values) == 1 else values
 
 
 def _flag(name: str) -> str:

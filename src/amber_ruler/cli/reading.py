@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
-from amber_ruler.cli.build import maybe
+from amber_ruler.cli.build import labelled_numbers, maybe
 from amber_ruler.errors import InputError
 
 if TYPE_CHECKING:
@@ -18,6 +18,7 @@ if TYPE_CHECKING:
 
 _FILE = "A CSV, Parquet or JSON Lines file, a folder, or a pattern in quotes."
 _DATABASE = "AMBER_RULER_DATABASE"
+SPLIT = "Planned shares: current=50,short=50, or 50,50 in the labels' alphabetical order."
 _WRITTEN = ("separator", "decimal", "thousands", "encoding")
 
 
@@ -116,6 +117,19 @@ def _opened(given: Mapping[str, Any]) -> Table:
     if database is None:
         raise InputError(f"Where is {name}? Give --database, or set {_DATABASE} in the environment.")
     return from_database(database, name)
+
+
+def planned_shares(text: str, source: Table, by: str) -> dict[str, float]:
+    """Planned shares by label, or in the labels' order."""
+    if "=" in text:
+        return labelled_numbers("--split", text)
+    labels, parts = list(source.sizes(by=by)), text.split(",")
+    if len(labels) != len(parts):
+        named = ", ".join(labels)
+        raise InputError(
+            f"--split has {len(parts)} shares for {len(labels)} variants, {named}: label=share names them."
+        )
+    return labelled_numbers("--split", ",".join(f"{label}={share}" for label, share in zip(labels, parts, strict=True)))
 
 
 def _date(text: str) -> tuple[str, str]:

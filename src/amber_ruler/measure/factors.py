@@ -73,6 +73,11 @@ class Factors(Result):
         """The p-value of each term."""
         return {row.label: row.p_value for row in self.squares if row.p_value is not None}
 
+    @property
+    def by_cell(self) -> dict[tuple[str, ...], Group]:
+        """Each cell that holds units, by its levels; the frame of the result has a row for each term."""
+        return dict(zip(self.cells, self.groups, strict=True))
+
     def simple(self, of: str) -> tuple[SquaresRow, ...]:
         """What does one factor do within each level of the others, by the spread that all cells share?
 

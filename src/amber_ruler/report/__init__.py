@@ -58,12 +58,15 @@ def fragment(result: Result) -> str:
     return drawn(view_of(result).layout(result))
 
 
-def display(title: str, header: tuple[str, ...], rows: Iterable[tuple[str, ...]], below: str = "") -> str:
-    """Return a small table as a piece of HTML: what a notebook shows of data."""
+def display(
+    title: str, header: tuple[str, ...], rows: Iterable[tuple[str, ...]], below: str = "", *, html: bool
+) -> str:
+    """Return a small table as a piece of HTML, or as text: what is shown of data."""
     from amber_ruler.report.blocks import Grid, Heading
-    from amber_ruler.report.web import fragment as drawn
+    from amber_ruler.report.terminal import draw
+    from amber_ruler.report.web import fragment
 
-    return drawn([Heading(title, below), Grid(header, tuple(rows))])
+    return (fragment if html else draw)([Heading(title, below), Grid(header, tuple(rows))])
 
 
 def html(results: Result | Iterable[Result], *, title: str = "Amber Ruler") -> str:

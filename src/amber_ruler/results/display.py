@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 from importlib import import_module
+from typing import NamedTuple
 
 
 def safe(label: object) -> str:
@@ -17,7 +18,25 @@ def safe(label: object) -> str:
     return "".join(c if c.isprintable() else c.encode("unicode_escape").decode("ascii") for c in str(label))
 
 
-def display(title: str, header: tuple[str, ...], rows: Iterable[tuple[str, ...]], below: str = "") -> str:
-    """A small table as a piece of HTML: what a notebook shows of data."""
-    report = import_module("amber_ruler.report")
-    return str(report.display(title, header, rows, below))
+class Look(NamedTuple):
+    """A small table: what is shown of data."""
+
+    title: str
+    header: tuple[str, ...]
+    rows: Iterable[tuple[str, ...]]
+    below: str = ""
+
+
+class Shown:
+    """Data that print as a small table, and a notebook shows as one."""
+
+    __slots__ = ()
+
+    def _look(self) -> Look:
+        raise NotImplementedError
+
+    def __str__(self) -> str:
+        return str(import_module("amber_ruler.report").display(*self._look(), html=False))
+
+    def _repr_html_(self) -> str:
+        return str(import_module("amber_ruler.report").display(*self._look(), html=True))

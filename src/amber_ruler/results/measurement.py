@@ -55,8 +55,8 @@ class Measurement(Result, Tested):
     facts : mapping of str to float
         Further numbers of the method, such as the pooled spread or the correlation of pairs.
     quantity : str
-        "mean", "adjusted mean", "ratio", "share", "rate", "quantile", "rank", "spread", "superiority" or "correlation":
-        What is measured.
+        "mean", "adjusted mean", "ratio", "share", "adjusted share", "rate", "quantile", "rank", "spread", "superiority"
+        or "correlation": What is measured.
     good : "higher", "lower" or "neither"
         The direction in which the metric is good.
     margin : float or None
@@ -88,12 +88,18 @@ class Measurement(Result, Tested):
     @property
     def percent(self) -> bool:
         """Whether the estimate is a share or a difference of shares."""
-        return self.quantity in ("share", "superiority")
+        return self.quantity in ("share", "adjusted share", "superiority")
 
     @property
     def unit(self) -> str:
         """What the estimate is counted in: "share", "ratio", "correlation", "rate", or "metric" for its own unit."""
-        own = {"share": "share", "superiority": "share", "correlation": "correlation", "rate": "rate"}
+        own = {
+            "share": "share",
+            "adjusted share": "share",
+            "superiority": "share",
+            "correlation": "correlation",
+            "rate": "rate",
+        }
         return "ratio" if getattr(self, "scale", "") == "ratio" else own.get(self.quantity, "metric")
 
     @property

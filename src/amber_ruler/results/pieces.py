@@ -10,6 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from amber_ruler.numeric.gate import Number, scalar_or_array
+from amber_ruler.results.display import safe
 
 __all__ = [
     "Axis",
@@ -248,7 +249,7 @@ class Chances:
     within: Number | None = None
 
 
-@dataclass(frozen=True, slots=True, eq=False)
+@dataclass(frozen=True, slots=True, eq=False, repr=False)
 class SquaresRow:
     """One line of a table of sums of squares: what varies, how much of it, and the test of it where there is one."""
 
@@ -262,6 +263,10 @@ class SquaresRow:
 
     def __post_init__(self) -> None:
         object.__setattr__(self, "mean_square", self.squares / self.df if self.df > 0 else math.nan)
+
+    def __repr__(self) -> str:
+        tested = "" if self.statistic is None else f", F {self.statistic:.4g}, p {self.p_value:.3g}"
+        return f"<{safe(self.label)}: squares {self.squares:.6g}, df {self.df:g}{tested}>"
 
 
 @dataclass(frozen=True, slots=True)

@@ -2,19 +2,23 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Iterable
 from dataclasses import dataclass, field
+
+import numpy as np
 
 from amber_ruler.errors import DataError, InputError
 from amber_ruler.moments import Moments, check_finite
 from amber_ruler.numeric.gate import Floats
 from amber_ruler.results import Group, Result
+from amber_ruler.results.display import Look, Shown, safe
 from amber_ruler.results.result import HIDDEN
 from amber_ruler.samples.held import changed, kept, own
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class Pairs:
+@dataclass(frozen=True, slots=True, eq=False, repr=False)
+class Pairs(Shown):
     """Two values of each unit, aligned: treatment and control of the same vessel, after and before.
 
     Parameters
@@ -39,6 +43,17 @@ class Pairs:
     labels: tuple[str, str] = ("treatment", "control")
     left_out: int = 0
     metric: str = ""
+
+    def __repr__(self) -> str:
+        return f"<{len(self):,} pairs: {safe(self.labels[0])} and {safe(self.labels[1])}>"
+
+    def _look(self) -> Look:
+        sides = zip((*self.labels, "difference"), (self.treatment, self.control, self.differences), strict=True)
+        rows = ((label, *(f"{v:,.6g}" for v in _told(values))) for label, values in sides)
+        below = f"{len(self):,} pairs; {self.left_out:,} units had one side only"
+        return Look(
+            f"{self.metric or 'Pairs'}: {' and '.join(self.labels)}", ("", "mean", "smallest", "largest"), rows, below
+        )
 
     def __post_init__(self) -> None:
         sides = [own(name, getattr(self, name)) for name in ("treatment", "control")]
@@ -93,6 +108,10 @@ class Pairs:
             metric=self.metric,
             pairs=self,
         )
+
+
+def _told(values: Floats) -> tuple[float, ...]:
+    return (float(np.mean(values)), float(np.min(values)), float(np.max(values))) if values.size else (math.nan,) * 3
 
 
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False, repr=False)

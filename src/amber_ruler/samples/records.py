@@ -12,7 +12,7 @@ from numpy.typing import ArrayLike, NDArray
 from amber_ruler.errors import DataError, InputError
 from amber_ruler.moments import Moments, check_finite, check_lengths
 from amber_ruler.numeric.gate import Floats
-from amber_ruler.results.display import display, safe
+from amber_ruler.results.display import Look, Shown, safe
 from amber_ruler.samples.held import changed, kept, own
 
 Columns = Mapping[str, Any]
@@ -86,7 +86,7 @@ class Rows(Protocol):
 
 
 @dataclass(frozen=True, slots=True, eq=False)
-class Records:
+class Records(Shown):
     """The rows of one variant, several columns of each: the metric, what was known before, the stratum, the unit.
 
     Parameters
@@ -119,9 +119,9 @@ class Records:
     def __repr__(self) -> str:
         return f"<records {safe(self.label)}: {len(self):,} rows of {safe(', '.join(self.columns))}>"
 
-    def _repr_html_(self) -> str:
+    def _look(self) -> Look:
         kinds = ((name, "numbers" if v.dtype.kind == "f" else "text") for name, v in self.columns.items())
-        return display(f"Records: {self.label}", ("column", "holds"), kinds, f"{len(self):,} rows")
+        return Look(f"Records: {self.label}", ("column", "holds"), kinds, f"{len(self):,} rows")
 
     def without(self, positions: Iterable[int]) -> Records:
         """The same variant without the rows at some positions, counted from 0."""

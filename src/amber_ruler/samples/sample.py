@@ -11,12 +11,12 @@ import numpy as np
 from amber_ruler.errors import InputError
 from amber_ruler.moments import check_finite
 from amber_ruler.numeric.gate import Floats
-from amber_ruler.results.display import display, safe
+from amber_ruler.results.display import Look, Shown, safe
 from amber_ruler.samples.held import changed, kept, own
 
 
 @dataclass(frozen=True, slots=True, eq=False)
-class Sample:
+class Sample(Shown):
     """The values of one group, one a unit.
 
     Parameters
@@ -62,13 +62,13 @@ class Sample:
         metric = f" of {safe(self.metric)}" if self.metric else ""
         return f"<sample {safe(self.label)}: {len(self.values):,} values{metric}, {int(self.missing):,} missing>"
 
-    def _repr_html_(self) -> str:
+    def _look(self) -> Look:
         middle = np.quantile(self.values, (0, 0.25, 0.5, 0.75, 1)) if self.values.size else np.full(5, np.nan)
         mean = float(np.mean(self.values)) if self.values.size else math.nan
         told = (("n", len(self.values)), ("missing", int(self.missing)), ("mean", mean))
         named = ("smallest", "25%", "median", "75%", "largest")
         rows = [*told, *zip(named, middle.tolist(), strict=True)]
-        return display(f"{self.metric or 'Sample'}: {self.label}", ("", ""), ((k, f"{v:,.6g}") for k, v in rows))
+        return Look(f"{self.metric or 'Sample'}: {self.label}", ("", ""), ((k, f"{v:,.6g}") for k, v in rows))
 
     def __len__(self) -> int:
         return len(self.values)

@@ -8,12 +8,12 @@ from typing import Any, TypeVar
 import numpy as np
 
 from amber_ruler.errors import DataError
-from amber_ruler.results.display import display, safe
+from amber_ruler.results.display import Look, Shown, safe
 
 T = TypeVar("T")
 
 
-class ByVariant(dict[str, T]):
+class ByVariant(dict[str, T], Shown):
     """Variant label to Sample or Moments, in the labels' alphabetical order.
 
     A label is found as text or as the value that the column holds. Labels that are numbers are printed with their
@@ -37,10 +37,10 @@ class ByVariant(dict[str, T]):
     def __repr__(self) -> str:
         return f"<by {safe(self.column)}: {', '.join(safe(label) for label in self)}>"
 
-    def _repr_html_(self) -> str:
+    def _look(self) -> Look:
         rows = ((label, *_told(item)) for label, item in self.items())
         below = f"{self.unassigned:,} rows have no label" if self.unassigned else ""
-        return display(f"By {self.column}", ("", "n", "missing", "mean"), rows, below)
+        return Look(f"By {self.column}", ("", "n", "missing", "mean"), rows, below)
 
     def __missing__(self, label: Any) -> Any:
         key = self._key(label)
@@ -91,6 +91,8 @@ def _told(item: Any) -> tuple[str, str, str]:
     """Count, missing and mean of a sample, of moments (of their first column), or a bare count."""
     if isinstance(item, int):
         return f"{item:,}", "", ""
+    if not hasattr(item, "each") and not hasattr(item, "values"):
+        return repr(item), "", ""
     values = getattr(item, "values", None)
     if values is None:
         sizes, means, _, _ = item.each()

@@ -23,7 +23,20 @@ TOP = 0.999  # the values above this quantile are the top of a metric
 TOP_SHARE = 0.05  # of the total, from which on the top carries the mean; fares and times hold 1% to 2%
 ALPHA = 0.05  # of the test that a metric is looked at for
 FEW = 10  # units below which a variant may be none
-_TOTALS = {"total", "totals", "in total", "grand total", "sum", "all", "overall"}
+_TOTALS = {
+    "total",
+    "totals",
+    "in total",
+    "grand total",
+    "sum",
+    "all",
+    "overall",
+    "gesamt",
+    "summe",
+    "somme",
+    "totale",
+    "totaal",
+}
 FAR = 6.0  # robust deviations from which on a day's count is odd
 
 Bounds: TypeAlias = (

@@ -131,7 +131,7 @@ class Held:
     @contextmanager
     def reading(self) -> Iterator[None]:
         """Say which table it was when its engine fails, or when its file changes under the reader."""
-        with engine_errors(self.name):
+        with engine_errors(self.name, self.source.misfits):
             yield
         self.source.check_unchanged()
 

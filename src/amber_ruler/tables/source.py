@@ -9,8 +9,9 @@ import re
 import shutil
 import weakref
 from collections import Counter
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator, Mapping
 from contextlib import contextmanager
+from functools import partial
 from glob import glob
 from itertools import islice
 from pathlib import Path
@@ -34,10 +35,9 @@ _KINDS = {
 _PLAIN = (".csv", ".tsv", ".txt")
 _PACKED = (".gz", ".zst")
 _HERE = Path(__file__).parents[1]
-_MISFIT = re.compile(
-    r"CSV Error on Line: (?P<line>\d+).*?column \"(?P<column>[^\"]*)\". Could not convert string \"(?P<value>[^\"]*)\"",
-    re.DOTALL,
-)
+_VALUE = re.compile(r"Could not convert string \"(.*)\" to", re.DOTALL)
+_MISFITS = """select s.file_path, e.line, e.column_name, e.error_message, count(*) over ()
+from reject_errors e join reject_scans s using (scan_id, file_id) order by 1, 2 limit 3"""
 _SNIFF = "select Delimiter, HasHeader, DateFormat, TimestampFormat, Columns from sniff_csv($path, skip = $skip)"
 _SNIFF_APART = _SNIFF.replace("$skip", "$skip, delim = $separator")
 _MOST_ENTRIES = 20_000  # of a folder that is looked through for tables
@@ -55,6 +55,7 @@ class Source(NamedTuple):
     stamps: tuple[tuple[Path, int, int], ...] = ()  # the files, when they were written, and their sizes
     dialect: Dialect = Dialect()  # how its text is written
     kept: Any = None  # a folder with the same text in another encoding, which must live as long
+    misfits: Callable[[], str] = str  # says which values don't fit their columns, once an engine has met one
 
     def check_unchanged(self) -> None:
         """Say so if a file was written while it was being read: two passes over it would not be of the same rows."""
@@ -67,7 +68,7 @@ class Source(NamedTuple):
 def open_source(source: Any, dialect: Dialect = Dialect()) -> Source:  # noqa: B008 - it can't be changed
     """Open a path or take a dataframe."""
     if isinstance(source, (str, os.PathLike)):
-        files = _found(str(source))
+        files = found = _found(str(source))
         if not dialect.usual and _kind(files[0]) != "csv":
             raise InputError(f"{source} says itself how it is written: leave separator, decimal and the like out.")
         stamps = tuple((file, file.stat().st_mtime_ns, file.stat().st_size) for file in files)
@@ -76,11 +77,12 @@ def open_source(source: Any, dialect: Dialect = Dialect()) -> Source:  # noqa: B
             kept = _Folder()
             files = [_in_utf8(file, kept.path / f"{k}.csv", dialect.encoding) for k, file in enumerate(files)]
         relation, connection, nameless = _read(str(source), files, dialect)
+        misfits = partial(_misfits, connection, dict(zip(map(_literal, files), found, strict=True)), dialect)
         frame = nw.from_native(relation)
         if nameless:
             with engine_errors(str(source)):
                 frame = _without_last(frame, str(source))
-        return Source(frame, str(source), connection, stamps, dialect, kept)
+        return Source(frame, str(source), connection, stamps, dialect, kept, misfits)
     if not dialect.usual:
         raise InputError("A dataframe is read already: separator, decimal and the like are for files.")
     try:
@@ -104,7 +106,7 @@ def open_source(source: Any, dialect: Dialect = Dialect()) -> Source:  # noqa: B
 
 
 @contextmanager
-def engine_errors(name: str) -> Iterator[None]:
+def engine_errors(name: str, misfits: Callable[[], str] = str) -> Iterator[None]:
     """Turn an engine's own error into one that says which table it was; its text may hold SQL, and stays behind."""
     try:
         yield
@@ -118,11 +120,8 @@ def engine_errors(name: str) -> Iterator[None]:
             raise DataError(f"{name}: its values are too large to add up: are they of the unit you think?") from None
         engine, kind = type(error).__module__.partition(".")[0].lstrip("_"), type(error).__name__
         if any(word in kind for word in ("Conversion", "InvalidInput", "InvalidOperation", "ArrowInvalid", "Parse")):
-            where = _MISFIT.search(str(error))
-            said = f": line {int(where['line']):,}, column {where['column']!r}, {where['value']!r}" if where else ""
-            raise DataError(
-                f"{name}: a value does not fit its column{said}. Fix the value, or give the column one type."
-            ) from None
+            said = misfits() or "a value does not fit its column"
+            raise DataError(f"{name}: {said}. Fix what stands there, or give the column one type.") from None
         by = "" if engine == "builtins" else f" by {engine}"
         raise EngineError(
             f"{name} can't be read{by} ({kind}). Are its columns of plain types, and is the file whole?"
@@ -225,6 +224,29 @@ def _read(name: str, files: list[Path], dialect: Dialect) -> tuple[Any, Any, boo
             except duckdb.Error as error:
                 _heed_interrupt(error)
     return relation, connection, nameless
+
+
+def _misfits(connection: Any, files: Mapping[str, Path], dialect: Dialect) -> str:
+    """Which values don't fit their columns, by file, line and column: what the engine rejects on one more reading."""
+    import duckdb
+
+    try:
+        connection.read_csv(list(files), store_rejects=True, **_said(dialect)).aggregate("max(columns(*))").fetchall()
+        found = connection.execute(_MISFITS).fetchall()
+    except duckdb.Error as error:
+        _heed_interrupt(error)
+        return ""
+    if not found:
+        return ""
+    places = []
+    for path, line, column, message, _ in found:
+        value = _VALUE.search(message)
+        file = next((own for read, own in files.items() if Path(read) == Path(path)), path)
+        places.append(f"{file}, line {line:,}, column {column!r}" + (f", {value[1]!r}" if value else ""))
+    of = found[0][-1]
+    more = f"; and {of - len(places):,} more" if of > len(places) else ""
+    fits = "value does not fit its column" if of == 1 else "values do not fit their columns"
+    return f"{of:,} {fits}: {'; '.join(places)}{more}"
 
 
 def _found(source: str) -> list[Path]:

@@ -13,7 +13,7 @@ from amber_ruler.digest import Daily, Digest
 from amber_ruler.errors import DataError, InputError
 from amber_ruler.moments import Moments
 from amber_ruler.results import Comparison, Family
-from amber_ruler.results.display import display, safe
+from amber_ruler.results.display import Look, Shown, safe
 from amber_ruler.samples import ByVariant, CountTable, Pairs, Sample
 from amber_ruler.tables import checking, comparing, counting, pairing, profile, recording, reduce, shaping
 from amber_ruler.tables.conditions import Condition
@@ -26,7 +26,7 @@ from amber_ruler.tables.profile import Clusters
 from amber_ruler.tables.split_check import SplitCheck, check_split
 
 
-class Table(Held):
+class Table(Held, Shown):
     """Long data, one row an observation; made by `table`.
 
     Attributes
@@ -42,9 +42,9 @@ class Table(Held):
     def __repr__(self) -> str:
         return f"<table {safe(self.name)}: {safe(', '.join(self.columns))}>"
 
-    def _repr_html_(self) -> str:
+    def _look(self) -> Look:
         kinds = ((name, str(self.schema[name])) for name in self.columns)
-        return display(f"Table {self.name}", ("column", "holds"), kinds)
+        return Look(f"Table {self.name}", ("column", "holds"), kinds)
 
     def relabel(self, column: str, names: Mapping[Any, str]) -> Self:
         """Give the values of a column readable names, such as `{0: "current", 1: "short"}`.

@@ -77,7 +77,8 @@ class Groups(Result, Tested):
         -------
         Comparison
             Along an axis of pairs: each difference with its simultaneous interval, Hedges g, and in `correction` the
-            adjusted p, and letters that groups share which do not differ significantly.
+            adjusted p, and letters that groups share which do not differ significantly. A difference is always the
+            earlier group minus the later one, in the order in which they were given: of a table that of their labels.
 
         References
         ----------

@@ -33,7 +33,15 @@ from amber_ruler.results import Comparison
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
 
-_DRAWN = ("mean", "adjusted mean", "ratio", "share", "rate", "quantile")  # what stands on the metric's own scale
+_DRAWN = (
+    "mean",
+    "adjusted mean",
+    "ratio",
+    "share",
+    "adjusted share",
+    "rate",
+    "quantile",
+)  # what stands on the metric's own scale
 
 
 def layout(result: Comparison) -> list[Block]:

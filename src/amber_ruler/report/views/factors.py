@@ -127,9 +127,18 @@ def _p(row: SquaresRow, alpha: float) -> str:
     return "" if row.p_value is None else p_word(float(row.p_value), alpha)
 
 
-def rows(result: Factors) -> dict[str, Any]:
-    """Columns of a tidy frame, a row for each cell."""
-    table: dict[str, Any] = {name: [cell[k] for cell in result.cells] for k, name in enumerate(result.names)}
-    table |= {"n": [g.n for g in result.groups], "mean": [g.mean for g in result.groups]}
-    table |= {"sd": [g.sd for g in result.groups]}
-    return table | {end: [g.more[end] for g in result.groups] for end in ("low", "high")}
+def rows(result: Factors) -> list[dict[str, Any]]:
+    """A row for each term, with what is left within cells beside it."""
+    within = result.squares[-2]
+    found = []
+    for row in (r for r in result.squares if r.statistic is not None):
+        own = {"metric": result.metric, "term": row.label, "squares": row.squares, "mean_square": row.mean_square}
+        tested = {"F": row.statistic, "df": row.df, "df_within": within.df, "p_value": row.p_value}
+        sizes = {name: float(effect.value) for name, effect in row.effects.items()}
+        ends = {
+            f"{name}_{end}": float(getattr(effect.interval, end))
+            for name, effect in row.effects.items()
+            for end in ("low", "high")
+        }
+        found.append({**own, **tested, **sizes, **ends})
+    return found

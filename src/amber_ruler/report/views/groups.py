@@ -15,6 +15,8 @@ if TYPE_CHECKING:
 
 _MOST_ROWS = 40
 
+_TWO = "The F of the table is that of equal spreads; the test is the F that lets each group keep its own:"
+
 
 def layout(result: Groups) -> list[Block]:
     """Title, alarms, groups, their intervals, squares, test, effects, checks, notes, sentence."""
@@ -24,7 +26,8 @@ def layout(result: Groups) -> list[Block]:
         _groups(result),
         ruler(result),
         *([squares(result.squares, result.alpha)] if result.squares else []),
-        Lines((_test(result),)),
+        *([Lines((_TWO,))] if result.squares and result.compared == "unequal" else []),
+        Lines((_test(result),), strong=True),
         *effects(result.effects),
         *checks_and_notes(result),
         Lines((sentence(result),), strong=True),
@@ -96,4 +99,9 @@ def rows(result: Groups) -> dict[str, Any]:
         "sd": [g.sd for g in result.groups],
     }
     table |= {name: [g.more[name] for g in result.groups] for name in result.groups[0].more}
-    return table
+    # The one test of all groups stands beside each of them.
+    df = result.test.df if isinstance(result.test.df, tuple) else (result.test.df,)
+    tested = {result.test.name: result.test.statistic} | dict(zip(("df", "df_within"), df, strict=False))
+    return table | {
+        name: [value] * len(result.groups) for name, value in (tested | {"p_value": result.test.p_value}).items()
+    }

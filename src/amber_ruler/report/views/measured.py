@@ -31,6 +31,7 @@ def heading(result: Measurement) -> Heading:
 _COLUMNS = {
     "mean": ("n", "mean", "sd", "se"),
     "adjusted mean": ("n", "mean", "se"),
+    "adjusted share": ("n", "share", "se"),
     "ratio": ("n", "ratio", "se"),
     "share": ("n", "successes", "share", "se"),
     "rate": ("exposure", "events", "rate", "se"),

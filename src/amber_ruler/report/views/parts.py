@@ -65,7 +65,8 @@ class _Evidence:
         elif part.chance_better is not None:
             better = chance(float(part.chance_better))
             if isinstance(result, Comparison):
-                said = f"; {result.treatment} is better with a probability of {better}"
+                given = "" if part.log_bayes_factor is None else f"if there is {_what(result)}, "
+                said = f"; {given}{result.treatment} is better with a probability of {better}"
             else:
                 side = "above" if result.good == "higher" else "below"
                 at = float(part.null)
@@ -73,7 +74,8 @@ class _Evidence:
                 said = f"; {side} {null} with a probability of {better}"
         if part.log_bayes_factor is None:
             return said
-        return f"{said}; the data are {evidence_words(float(part.log_bayes_factor), _what(result))}"
+        turn = "but " if said and float(part.log_bayes_factor) < 0 else ""
+        return f"{said}; {turn}the data are {evidence_words(float(part.log_bayes_factor), _what(result))}"
 
     def columns(self, part: Evidence) -> dict[str, Any]:
         names = ("chance_better", "chance_best", "expected_loss", "bayes_factor", "log_bayes_factor")
@@ -90,7 +92,10 @@ def _what(result: Measurement) -> str:
 
 def _chances(part: Evidence, result: Measurement) -> list[tuple[str, str]]:
     """Probabilities, a line each."""
-    better = "chance that treatment is better" if isinstance(result, Comparison) else "chance to be better"
+    given = "" if part.log_bayes_factor is None else ", if it differs"
+    better = (
+        f"chance that treatment is better{given}" if isinstance(result, Comparison) else f"chance to be better{given}"
+    )
     said = {
         "chance_best": "chance to be the best",
         "chance_lowest": "chance to be the lowest",
