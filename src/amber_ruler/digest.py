@@ -58,11 +58,14 @@ class Daily(Result):
         The days, in their order.
     groups : mapping of label to tuple of (Group or None)
         For each variant and day the count, mean, sd and standard error; None on a day without a value.
+    by : str
+        The column with the variant labels.
     """
 
     metric: str
     days: tuple[str, ...]
     groups: Mapping[str, tuple[Group | None, ...]]
+    by: str = ""
 
 
 @dataclass(frozen=True, slots=True, repr=False)
@@ -306,6 +309,7 @@ def _daily(digest: Digest, metric: str) -> Daily:
         metric=metric,
         days=tuple(days),
         groups={label: tuple(groups) for label, groups in sorted(series.items())},
+        by=digest.by,
     )
 
 

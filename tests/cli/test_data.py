@@ -8,7 +8,7 @@ import pytest
 from typer.testing import CliRunner
 
 import amber_ruler as ar
-from amber_ruler import DesignError, InputError
+from amber_ruler import DataError, DesignError, InputError
 from amber_ruler.cli.main import app
 
 TRIPS, EVENTS = (shlex.quote(str(ar.demo.path(name))) for name in ("travellers", "events"))
@@ -24,7 +24,7 @@ def run(line):
 @pytest.fixture
 def workshop(tmp_path):
     """Repairs of a workshop, written as its books have them: 0/1 reminders, decimal commas, yes and no."""
-    lines = ["Workshop, exported 30.06.", "order;reminder;day;cost;back;tools;"]
+    lines = ["Werkstatt für Räder, 30.06.", "order;reminder;day;cost;back;tools;"]
     for k in range(240):
         cost = "" if k % 17 == 0 else f"{1 + k % 3}.{100 + k % 7 * 31:03d},{k % 100:02d}"
         lines.append(f"{k};{k % 2};{1 + k // 12};{cost};{'ja' if k % 5 < 2 + k % 2 else 'nein'};{k % 4};")
@@ -169,3 +169,19 @@ def test_a_list_of_commands_tells_them_apart(group):
     assert "..." not in listed
     told = [" ".join(part.split()[1:]) for part in re.split(r"\n  (?=\S)", listed)[1:]]
     assert len(set(told)) == len(told) > 5
+
+
+def test_messy_books_are_checked_by_their_labelled_rows(workshop, tmp_path):
+    """A row of totals without a label counts nowhere; labels that are numbers stand with their column."""
+    path = tmp_path / "books.csv"
+    text = path.read_text(encoding="latin-1")
+    path.write_text(f"{text}\nSumme;;;1.999.999,00;;;\n", encoding="latin-1")
+    said = run(f"check {workshop} --by reminder --metrics cost")
+    assert "1 rows have no label" in said
+    assert "120 : 120 for reminder 0 : reminder 1" in said
+    assert "51%" not in said
+    assert "reminder 0 reminder 1" in run(f"describe {workshop} --value cost --by reminder")
+    assert "reminder 1 − reminder 0" in run(f"measure means {workshop} --value cost --by reminder --control 0")
+    for wrong, said in (("--decimal , --thousands .", "--decimal ,"), ("--encoding latin-1", "--encoding latin-1")):
+        with pytest.raises(DataError, match=said):
+            run(f"measure means {workshop.replace(wrong, '')} --value cost --by reminder --control 0")

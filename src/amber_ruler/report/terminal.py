@@ -122,15 +122,23 @@ def _lines(console: Console, block: Lines) -> None:
 
 
 def _ruler(console: Console, block: Ruler) -> None:
-    label_width = min(max((len(r.label) for r in block.rows), default=0), console.width // 3)
+    label_width = min(max((len(r.label) for r in block.rows), default=0), 2 * console.width // 5)
     cells = console.width - label_width - _INDENT - 3
     scale = scale_of(block, most_ticks=max(4, cells // 8))
     for row in block.rows:
-        line = Text(" " * _INDENT + row.label[:label_width].rjust(label_width) + "  ")
+        line = Text(" " * _INDENT + _shortened(row.label, label_width).rjust(label_width) + "  ")
         console.print(line.append_text(_bar(row, block, scale, cells)), no_wrap=True)
     margin = " " * (_INDENT + label_width + 2)
     for graduated in _graduation(block, scale, cells):
         console.print(Text(margin).append(graduated, style=palette.STONE), no_wrap=True)
+
+
+def _shortened(label: str, width: int) -> str:
+    """A label without its middle, where it is too long: what tells rows apart stands at the ends."""
+    if len(label) <= width:
+        return label
+    tail = (width - 1) // 2
+    return f"{label[: width - 1 - tail]}…{label[-tail:]}"
 
 
 def _bar(row: RulerRow, ruler: Ruler, scale: Scale, cells: int) -> Text:

@@ -9,6 +9,7 @@ import numpy as np
 from amber_ruler.errors import InputError
 from amber_ruler.numeric import gate
 from amber_ruler.numeric.gate import Floats, Number, scalar_or_array
+from amber_ruler.results.display import Look, Shown, safe
 from amber_ruler.results.pieces import Axis
 from amber_ruler.samples.held import own_numbers
 
@@ -57,8 +58,8 @@ class Counts:
             return scalar_or_array(np.asarray(self.successes, dtype=np.float64) / np.asarray(self.trials))
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class CountTable:
+@dataclass(frozen=True, slots=True, eq=False, repr=False)
+class CountTable(Shown):
     """Counts by two columns: how many units have this and that.
 
     Parameters
@@ -81,6 +82,13 @@ class CountTable:
     columns: tuple[str, ...]
     row_name: str = ""
     column_name: str = ""
+
+    def __repr__(self) -> str:
+        return f"<counts of {safe(self.row_name or 'rows')} by {safe(self.column_name or 'columns')}: {self.total:,}>"
+
+    def _look(self) -> Look:
+        rows = [(label, *(f"{n:,.0f}" for n in row)) for label, row in zip(self.rows, self.counts, strict=True)]
+        return Look(f"{self.row_name or 'Rows'} by {self.column_name or 'columns'}", ("", *self.columns), rows)
 
     def __post_init__(self) -> None:
         counts = gate.whole("counts", self.counts)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from dataclasses import replace
 from typing import Any, TypeVar
 
@@ -28,8 +29,8 @@ class ByVariant(dict[str, T], Shown):
     """
 
     def __init__(self, items: dict[str, T], *, column: str, unassigned: int = 0) -> None:
-        if column and items and all(map(_is_number, items)):
-            items = {label: _named(item, label, f"{column} {label}") for label, item in items.items()}
+        names = printed(items, column)
+        items = {label: _named(item, label, names[label]) for label, item in items.items()}
         super().__init__(items)
         self.column = column
         self.unassigned = unassigned
@@ -38,7 +39,8 @@ class ByVariant(dict[str, T], Shown):
         return f"<by {safe(self.column)}: {', '.join(safe(label) for label in self)}>"
 
     def _look(self) -> Look:
-        rows = ((label, *_told(item)) for label, item in self.items())
+        names = printed(self, self.column)
+        rows = ((names[label], *_told(item)) for label, item in self.items())
         below = f"{self.unassigned:,} rows have no label" if self.unassigned else ""
         return Look(f"By {self.column}", ("", "n", "missing", "mean"), rows, below)
 
@@ -72,6 +74,13 @@ class ByVariant(dict[str, T], Shown):
         return [(other, base) for label, other in self.items() if label != self._key(control)]
 
 
+def printed(labels: Iterable[str], column: str) -> dict[str, str]:
+    """What labels are called where they are printed: numbers with their column, as "reminder 1"."""
+    known = list(labels)
+    numeric = bool(column) and all(map(_is_number, known))
+    return {label: f"{column} {label}" if numeric else label for label in known}
+
+
 def _is_number(label: str) -> bool:
     try:
         float(label)
@@ -82,7 +91,7 @@ def _is_number(label: str) -> bool:
 
 def _named(item: Any, label: str, name: str) -> Any:
     """The same with a name that no one takes for a number."""
-    if getattr(item, "label", None) != label:
+    if name == label or getattr(item, "label", None) != label:
         return item
     return item.relabel(name) if hasattr(item, "relabel") else replace(item, label=name)
 

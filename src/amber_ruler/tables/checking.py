@@ -11,6 +11,7 @@ import numpy as np
 from amber_ruler.moments import Moments
 from amber_ruler.results import Check
 from amber_ruler.samples import ByVariant
+from amber_ruler.samples.variants import printed
 from amber_ruler.tables import findings, profile, reduce
 from amber_ruler.tables.counting import moments, sizes
 from amber_ruler.tables.findings import Bounds, Findings
@@ -63,7 +64,9 @@ def check(
                 checks += _split_checks(table, by, part, unit, sound.planned, name)
         if day is not None and (text := table.dates_as_text(day)) is not None:
             finding = f"days are dates as text, such as {text!r}, which goes by its letters"
-            advice = f"The looks by day may mislead. Say how to read them: ar.table(…, dates={{{day!r}: '%d/%m/%Y'}})."
+            form = "%d.%m.%Y" if "." in text else "%d/%m/%Y"
+            flag = f"dates={{{day!r}: {form!r}}} (--dates '{day}: {form}')"
+            advice = f"The looks by day may mislead. Say how to read them: {flag}."
             checks.append(Check("order of days", finding, advice, "warning"))
     if columns:
         bounds = {c: (possible or {}).get(c) for c in columns}
@@ -76,6 +79,7 @@ def check(
         units=units,
         counts=dict(counts),
         planned=planned,
+        by=by,
         checks=tuple(checks),
     )
 
@@ -97,7 +101,7 @@ def _column_checks(
         if column in endless:
             continue  # there are no moments
         arms = moments(table, column, by=by)
-        lost, kept = ({v: getattr(m, part) for v, m in arms.items()} for part in ("missing", "n"))
+        lost, kept = ({m.label: getattr(m, part) for m in arms.values()} for part in ("missing", "n"))
         checks.append(findings.missing(lost, kept, column, len(bounds), before=column in covariates))
         if column in covariates and len(arms) > 1:
             checks.append(findings.balance(arms, column, len(covariates)))
@@ -137,7 +141,7 @@ def _split_checks(
 ) -> list[Check]:
     with table.reading():
         cells = profile.by_part(table.frame.lazy(), by, part, unit)
-    labels = list(planned)
+    labels, shown = list(planned), list(printed(planned, by).values())
     known = {(d, v): n for d, v, n in cells if v in planned}
     names = list(dict.fromkeys(d for d, _ in known))
     if not names:
@@ -145,7 +149,7 @@ def _split_checks(
     cells_seen = np.array([[known.get((d, v), 0) for v in labels] for d in names], dtype=np.float64)
     shares = np.array([planned[v] for v in labels])
     more = findings.days(cells_seen, names) if name == "day" else []
-    return [findings.split_in_parts(cells_seen, names, labels, shares, name), *more]
+    return [findings.split_in_parts(cells_seen, names, shown, shares, name), *more]
 
 
 def _metric_checks(table: Held, column: str, arms: ByVariant[Moments], by: str) -> list[Check]:
@@ -158,7 +162,7 @@ def _metric_checks(table: Held, column: str, arms: ByVariant[Moments], by: str) 
     if sum(m.n for m in arms.values()) < 2 / (1 - findings.TOP):
         return checks
     with table.reading():
-        limit, share = profile.top(table.frame.lazy(), column, findings.TOP)
+        limit, share = profile.top(table.frame.lazy().filter(~nw.col(by).is_null()), column, findings.TOP)
         value = reduce.number(nw.col(column), table.schema[column])
         capped = table.frame.with_columns(nw.when(value > limit).then(nw.lit(limit)).otherwise(value).alias(column))
     capped_arms = moments(table.shaped(capped), column, by=by)

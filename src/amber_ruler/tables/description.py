@@ -64,8 +64,11 @@ class Description(Result):
     edges : tuple of float
         Ends of the intervals in which values are counted, alike for all variants: from the smallest 1 % quantile to
         the largest 99 %; between whole numbers, where there are no others. Each holds its lower end, the last both.
+    by : str
+        The column with the variant labels.
     """
 
     metric: str
     groups: Mapping[str, Described]
     edges: tuple[float, ...] = ()
+    by: str = ""

@@ -10,6 +10,7 @@ from amber_ruler.errors import InputError
 
 _WRITTEN = r"^\s*[+-]?\s*(\d+|\d{{1,3}}({thousands}\d{{3}})+)?({decimal}\d+)?\s*%?\s*$"
 _TWO = {frozenset(pair) for pair in (("yes", "no"), ("y", "n"), ("true", "false"), ("won", "lost"), ("on", "off"))}
+_OFTEN, _SHORT = 20, 6
 _MISSING = {"n/a", "na", "-", "--", ".", "null", "none", "nan", "?", "missing"}
 
 
@@ -93,9 +94,9 @@ def guess(values: Sequence[str], column: str) -> str:
     if any(re.fullmatch(r"[+-]?\d+([.,]\d+)?\s*%", v) for v in some):
         sign = "," if any(re.search(r"\d,\d", v) for v in some) else "."
         return f"{first} looks like a percentage: decimal={sign!r} reads it as a share (--decimal {sign})"
-    if first.casefold() in _MISSING:
+    if first.casefold() in _MISSING or (len(set(some)) == 1 and len(some) > 1 and len(first) < _SHORT):
         return f"{first!r} looks like a missing value: missing=[{first!r}] (--missing {first!r})"
     kinds = {v.casefold() for v in some}
-    if frozenset(kinds) in _TWO:
+    if frozenset(kinds) in _TWO or (len(kinds) == 2 and len(some) > _OFTEN):
         return f"{column!r} has two values: success={first!r} makes them 1 and 0 (--success {first!r})"
     return ""

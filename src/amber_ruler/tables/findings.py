@@ -58,12 +58,15 @@ class Findings(Result):
         Units (or rows) of each variant.
     planned : mapping of label to float
         Planned shares, adding up to 1.
+    by : str
+        The column with the variant labels.
     """
 
     rows: int
     units: int | None
     counts: Mapping[str, int]
     planned: Mapping[str, float]
+    by: str = ""
 
     @property
     def believable(self) -> bool:

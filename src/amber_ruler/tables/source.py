@@ -140,7 +140,9 @@ def _opening(name: str, kind: str) -> Iterator[None]:
         if type(error).__module__ == "builtins":
             raise
         if any(words in str(error).casefold() for words in ("invalid unicode", "not utf-8", "can't decode")):
-            raise DataError(f"{name} is not text in UTF-8: save it so, or name its encoding.") from None
+            raise DataError(
+                f"{name} is not text in UTF-8: name its encoding, encoding='latin-1' (--encoding latin-1), say."
+            ) from None
         said = {
             "csv": "CSV, columns kept apart by one sign under a line of names",
             "json": "JSON Lines, an object a line",

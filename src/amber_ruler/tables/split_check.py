@@ -10,6 +10,7 @@ import numpy as np
 from amber_ruler.errors import DataError, InputError
 from amber_ruler.numeric import chisquare, gate
 from amber_ruler.results import Check, Result
+from amber_ruler.samples.variants import printed
 
 ALARM = 0.001
 DOUBT = 0.01
@@ -27,6 +28,8 @@ class SplitCheck(Result):
         Chi-square test of the planned split.
     sound : bool
         False when p is below 0.001: then no difference between variants can be believed.
+    by : str
+        The column with the labels, where they come from a table.
     """
 
     counts: Mapping[str, int]
@@ -36,12 +39,14 @@ class SplitCheck(Result):
     df: int
     p_value: float
     sound: bool
+    by: str = ""
 
     @property
     def as_check(self) -> Check:
         """The finding as a check to print with a result."""
         seen = " : ".join(f"{c:,}" for c in self.counts.values())
-        finding = f"{seen} for {' : '.join(self.counts)}, p {self.p_value:.3g} against the planned split"
+        labels = " : ".join(printed(self.counts, self.by).values())
+        finding = f"{seen} for {labels}, p {self.p_value:.3g} against the planned split"
         if self.sound and self.p_value >= DOUBT:
             return Check("sample ratio", finding)
         if self.sound:
@@ -113,4 +118,5 @@ def check_split(counts: Mapping[str, int], planned: Mapping[str, float] | None =
         df=df,
         p_value=p,
         sound=p >= ALARM,
+        by=getattr(counts, "column", ""),
     )

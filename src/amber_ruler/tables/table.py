@@ -474,6 +474,7 @@ class Table(Held, Shown):
             metric=value,
             groups={label: groups[label] for label in arms},
             edges=edges,
+            by=by,
         )
 
     def daily(self, value: str, *, by: str, day: str) -> Daily:

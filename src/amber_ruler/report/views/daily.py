@@ -8,6 +8,7 @@ import numpy as np
 
 from amber_ruler.report import numbers, palette
 from amber_ruler.report.blocks import Block, Grid, Heading, Lines
+from amber_ruler.samples.variants import printed
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
@@ -20,7 +21,7 @@ _SHADED = 3  # more variants than this would hide each other's intervals
 
 def layout(result: Daily) -> list[Block]:
     """A day a line, a variant a column."""
-    labels = tuple(label for label in result.groups)
+    labels = tuple(printed(result.groups, result.by).values())
     cells = [["—" if g is None else numbers.number(float(g.mean)) for g in groups] for groups in result.groups.values()]
     lines = tuple((day, *means) for day, *means in zip(result.days, *cells, strict=True))
     return [
@@ -33,7 +34,7 @@ def layout(result: Daily) -> list[Block]:
 def sentence(result: Daily) -> str:
     """Between what each variant went, in one sentence."""
     parts = []
-    for label, groups in result.groups.items():
+    for label, groups in zip(printed(result.groups, result.by).values(), result.groups.values(), strict=True):
         known = [g for g in groups if g is not None]
         low, high = (choose(known, key=lambda g: float(g.mean)) for choose in (min, max))
         ends = (f"{numbers.number(float(g.mean))} (day {g.label})" for g in (low, high))
@@ -57,10 +58,11 @@ def draw(result: Daily, ax: Axes | None = None) -> Axes:
 
     axes = new_axes(ax)
     at = np.arange(len(result.days))
+    names = printed(result.groups, result.by)
     for k, (label, groups) in enumerate(result.groups.items()):
         colour, dash = palette.LINES[k % len(palette.LINES)]
         mean, se = np.array([(np.nan, np.nan) if g is None else (g.mean, g.se) for g in groups], dtype=np.float64).T
-        axes.plot(at, mean, dash, color=colour, linewidth=2.2, label=label, zorder=3)
+        axes.plot(at, mean, dash, color=colour, linewidth=2.2, label=names[label], zorder=3)
         if len(result.groups) <= _SHADED:
             axes.fill_between(at, mean - 1.96 * se, mean + 1.96 * se, color=colour, alpha=0.14, linewidth=0)
     widest = max(map(len, result.days), default=1)

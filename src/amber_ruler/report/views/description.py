@@ -10,6 +10,7 @@ import numpy as np
 from amber_ruler.report import numbers, palette
 from amber_ruler.report.blocks import Block, Grid, Heading, Lines
 from amber_ruler.report.views.shared import checks_and_notes
+from amber_ruler.samples.variants import printed
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
@@ -23,7 +24,7 @@ _QUANTILES = ("1%", "25%", "median", "75%", "99%")
 
 def layout(result: Description) -> list[Block]:
     """A column a variant, a line a number: variants are few, numbers many."""
-    labels = tuple(label for label in result.groups)
+    labels = tuple(printed(result.groups, result.by).values())
     columns = [_lines(g) for g in result.groups.values()]
     rows = tuple((name, *(column[name] for column in columns)) for name in columns[0])
     return [
@@ -38,7 +39,7 @@ def sentence(result: Description) -> str:
     """Where the values lie, in one sentence."""
     parts = [
         f"{label} {numbers.number(g.mean)} (median {numbers.number(g.quantiles[2])}, n {g.n:,})"
-        for label, g in result.groups.items()
+        for label, g in zip(printed(result.groups, result.by).values(), result.groups.values(), strict=True)
     ]
     return f"{result.metric} on average: {'; '.join(parts)}."
 
@@ -79,7 +80,7 @@ def draw(result: Description, ax: Axes | None = None) -> Axes:
         for g in result.groups.values()
     ]  # fmt: skip
     write_beside(axes, lines)
-    axes.set_yticks(range(len(result.groups)), list(result.groups))
+    axes.set_yticks(range(len(result.groups)), list(printed(result.groups, result.by).values()))
     axes.set_ylim(len(result.groups) - 0.4, -0.6)
     axes.set_xlabel(f"{result.metric}: share of values in each step; line to 1% and 99%, box between quartiles, mean")
     axes.set_title(result.title, loc="left", color=palette.INK, fontweight="bold")

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Any
 from amber_ruler.report import numbers
 from amber_ruler.report.blocks import Block, Grid, Heading, Lines, Ruler, RulerRow
 from amber_ruler.report.views.shared import alarms, checks_and_notes
+from amber_ruler.samples.variants import printed
 
 if TYPE_CHECKING:
     from amber_ruler.tables import Findings
@@ -17,7 +18,8 @@ _ALARM_Z = 3.29  # two-sided 1 in 1,000
 
 def layout(result: Findings) -> list[Block]:
     """Serious findings first, then the counts, then everything else that was looked at."""
-    counts = [(label, numbers.whole(n)) for label, n in result.counts.items()]
+    names = printed(result.counts, result.by)
+    counts = [(names[label], numbers.whole(n)) for label, n in result.counts.items()]
     if len(counts) > 1:
         counts.append(("in total", numbers.whole(sum(result.counts.values()))))
     what = "rows" if result.units is None else "units"
@@ -34,11 +36,11 @@ def layout(result: Findings) -> list[Block]:
 def ruler(result: Findings) -> Ruler:
     """Each variant's share less the planned one, with an interval that a sound split leaves once in 1,000 times."""
     total = max(sum(result.counts.values()), 1)
-    rows = []
+    rows, names = [], printed(result.counts, result.by)
     for label, n in result.counts.items():
         planned = result.planned[label]
         away, reach = n / total - planned, _ALARM_Z * math.sqrt(planned * (1 - planned) / total)
-        rows.append(RulerRow(label, away, away - reach, away + reach))
+        rows.append(RulerRow(names[label], away, away - reach, away + reach))
     return Ruler(tuple(rows), percent=True, unit="pp")
 
 

@@ -6,6 +6,7 @@ from typing import TYPE_CHECKING, Any
 
 from amber_ruler.report import numbers, palette
 from amber_ruler.report.blocks import Block, Grid, Heading, Lines, Ruler, RulerRow
+from amber_ruler.samples.variants import printed
 
 if TYPE_CHECKING:
     from amber_ruler.tables import SplitCheck
@@ -13,9 +14,10 @@ if TYPE_CHECKING:
 
 def layout(result: SplitCheck) -> list[Block]:
     """Counts seen and expected, the test, the finding."""
+    names = printed(result.counts, result.by)
     rows_ = [
         (
-            label,
+            names[label],
             numbers.whole(seen),
             numbers.whole(round(result.expected[label])),
             numbers.percent(seen / sum(result.counts.values())),
@@ -34,12 +36,12 @@ def layout(result: SplitCheck) -> list[Block]:
 
 def ruler(result: SplitCheck) -> Ruler:
     """Shares less their plan, with three standard errors."""
-    total = sum(result.counts.values())
+    total, names = sum(result.counts.values()), printed(result.counts, result.by)
     rows_ = []
     for label, seen in result.counts.items():
         gap, share = seen / total - result.planned[label], result.planned[label]
         reach = 3 * (share * (1 - share) / total) ** 0.5
-        rows_.append(RulerRow(label, gap, gap - reach, gap + reach))
+        rows_.append(RulerRow(names[label], gap, gap - reach, gap + reach))
     return Ruler(tuple(rows_), percent=True, unit="pp")
 
 
