@@ -182,6 +182,10 @@ def test_messy_books_are_checked_by_their_labelled_rows(workshop, tmp_path):
     assert "51%" not in said
     assert "reminder 0 reminder 1" in run(f"describe {workshop} --value cost --by reminder")
     assert "reminder 1 − reminder 0" in run(f"measure means {workshop} --value cost --by reminder --control 0")
-    for wrong, said in (("--decimal , --thousands .", "--decimal ,"), ("--encoding latin-1", "--encoding latin-1")):
+    for asked, said in (
+        (f"measure means {workshop.replace('--decimal , --thousands .', '')} --value cost", "--decimal ,"),
+        (f"measure means {shlex.quote(str(path))} --value order", "--encoding latin-1"),
+    ):
+        path.write_text(text if "skip" in asked else "order;reminder\n1;Müller\n", encoding="latin-1")
         with pytest.raises(DataError, match=said):
-            run(f"measure means {workshop.replace(wrong, '')} --value cost --by reminder --control 0")
+            run(f"{asked} --by reminder --control 0")
