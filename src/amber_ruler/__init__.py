@@ -26,6 +26,7 @@ if TYPE_CHECKING:
     from amber_ruler.errors import EngineError as EngineError
     from amber_ruler.errors import ExperimentFileError as ExperimentFileError
     from amber_ruler.errors import InputError as InputError
+    from amber_ruler.experiment import Experiment as Experiment
     from amber_ruler.moments import Moments as Moments
     from amber_ruler.results import Axis as Axis
     from amber_ruler.results import Check as Check
@@ -70,6 +71,7 @@ _FROM = {
     "EngineError": "errors",
     "Estimate": "results",
     "Events": "samples",
+    "Experiment": "experiment",
     "ExperimentFileError": "errors",
     "Family": "results",
     "InputError": "errors",
@@ -96,6 +98,7 @@ __all__ = [
     "EngineError",
     "Estimate",
     "Events",
+    "Experiment",
     "ExperimentFileError",
     "Family",
     "InputError",

@@ -36,6 +36,7 @@ _ROOMS = (
     "tables",
     "tables.description",
     "tables.findings",
+    "experiment",
 )
 
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 import math
 from collections.abc import Iterable, Sequence
 from functools import lru_cache
+from itertools import pairwise
 from typing import Any
 
 from jinja2 import Environment, PackageLoader
@@ -110,3 +111,64 @@ def _minor(scale: Scale) -> list[float]:
     step = scale.ticks[1] - scale.ticks[0]
     places = (scale.ticks[0] + step * j / 5 for j in range(-5, 5 * len(scale.ticks) + 5))
     return [_across(at, scale) for at in places if scale.low <= at <= scale.high]
+
+
+def report(page: Any, signs: Sequence[tuple[str, str, str, str, str]]) -> str:
+    """An experiment's report: the decision first, then its sections."""
+    recommendation = page.recommendation
+    decisions = [
+        {
+            "word": word,
+            "sign": sign,
+            "said": safe(said.format(treatment)),
+            "because": safe(recommendation.reasons[treatment][-1] if recommendation.reasons[treatment] else ""),
+            "otherwise": safe(recommendation.overridden.get(treatment, "")),
+        }
+        for treatment, word, sign, _, said in signs
+    ]
+    sections = [
+        {
+            "key": one.key,
+            "title": safe(one.title),
+            "blocks": _drawn(one.blocks) if one.blocks else [],
+            "charts": [_chart(daily) for daily in one.days],
+        }
+        for one in page.sections
+    ]
+    head = {"name": safe(page.name), "hypothesis": safe(page.hypothesis), "facts": safe(page.facts)}
+    return str(_environment().get_template("report.html").render(page=head, decisions=decisions, sections=sections))
+
+
+_MOST_DAYS, _DAYS_TOLD = 120, 8
+
+
+def _chart(daily: Any) -> dict[str, Any]:
+    """A series a variant, in percentages of the drawing."""
+    days = daily.days[-_MOST_DAYS:]
+    start = len(daily.days) - len(days)
+    series = {label: groups[start:] for label, groups in daily.groups.items()}
+    means = [float(g.mean) for groups in series.values() for g in groups if g is not None]
+    low, high = min(means), max(means)
+    room = (high - low) * 0.08 or 1.0
+    low, high = low - room, high + room
+
+    def x(k: int) -> float:
+        return round(6 + 92 * k / max(len(days) - 1, 1), 2)
+
+    def y(value: float) -> float:
+        return round(100 * (high - value) / (high - low), 2)
+
+    lines = []
+    for groups in series.values():
+        known = [(k, float(g.mean)) for k, g in enumerate(groups) if g is not None]
+        lines.append([(x(a), y(v), x(b), y(w)) for (a, v), (b, w) in pairwise(known)])
+    step = max(1, -(-len(days) // _DAYS_TOLD))
+    ticks = [low + room + (high - low - 2 * room) * part for part in (0.0, 0.5, 1.0)]
+    return {
+        "title": safe(daily.title),
+        "said": safe(daily.sentence()),
+        "labels": [safe(label) for label in series],
+        "lines": lines,
+        "days": [(x(k), safe(day)) for k, day in enumerate(days) if k % step == 0],
+        "ticks": [(y(value), numbers.number(value)) for value in ticks],
+    }

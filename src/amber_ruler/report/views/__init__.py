@@ -24,6 +24,7 @@ class View(Protocol):
 
 # The module here that views each type of result.
 VIEWS = {
+    "analysis": "analysis",
     "assurance": "assurance",
     "boundaries": "boundaries",
     "comparison": "comparison",
@@ -34,6 +35,7 @@ VIEWS = {
     "earlier_study": "earlier",
     "estimate": "estimate",
     "evidence_forecast": "evidence_forecast",
+    "experiment_plan": "experiment_plan",
     "factors": "factors",
     "family": "family",
     "findings": "findings",
@@ -45,6 +47,7 @@ VIEWS = {
     "peeking": "peeking",
     "plan_answer": "plan",
     "plan_grid": "plan_grid",
+    "recommendation": "recommendation",
     "simulation": "simulation",
     "split_check": "split",
     "split_watch": "split_watch",

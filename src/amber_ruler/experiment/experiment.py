@@ -1,0 +1,279 @@
+"""The experiment: one description, and the whole day with it."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from functools import cached_property
+from pathlib import Path
+from typing import Any
+
+import narwhals as nw
+
+from amber_ruler import adjust
+from amber_ruler.digest import Daily
+from amber_ruler.errors import DataError, ExperimentFileError, InputError
+from amber_ruler.experiment import analysis as analysing
+from amber_ruler.experiment import deciding, file, planning
+from amber_ruler.experiment.description import Description, plain
+from amber_ruler.experiment.results import Analysis, ExperimentPlan, Recommendation
+from amber_ruler.results import Comparison
+from amber_ruler.results.display import Look, Shown
+from amber_ruler.sequential import Monitoring
+from amber_ruler.tables import Findings, Table, grammar, profile, reduce, table
+
+
+class Experiment(Shown):
+    """A test with its data, its metrics and their roles: plan, check, analyse, decide, report.
+
+    Parameters
+    ----------
+    data : Table, path or dataframe, optional
+        The rows, one a unit; what the description's `source` says unless given.
+    **keys
+        What an experiment file holds, as keywords: `name`, `unit`, `assignment`, `metrics` and so on; see
+        `Experiment.schema`.
+
+    Attributes
+    ----------
+    description : Description
+        The same, checked.
+    folder : Path
+        Where the files are that the source names.
+
+    Raises
+    ------
+    ExperimentFileError
+        If a key is unknown, lacking, or not of its kind.
+
+    Examples
+    --------
+    >>> import amber_ruler as ar
+    >>> test = ar.Experiment(
+    ...     ar.demo.path("travellers"),
+    ...     name="Booking forms",
+    ...     unit="traveller",
+    ...     assignment={"column": "form", "control": "current"},
+    ...     metrics={
+    ...         "booked": {"kind": "share", "role": "primary"},
+    ...         "complaint": {"kind": "share", "role": "guardrail", "good": "lower", "margin": 0.005},
+    ...     },
+    ... )
+    >>> dict(test.decide().words)
+    {'guided': 'hold', 'short': 'ship'}
+    """
+
+    def __init__(self, data: Any = None, **keys: Any) -> None:
+        self.description: Description = file.checked(keys, lambda _: "This experiment")
+        self._data, self.folder = data, Path()
+
+    @classmethod
+    def from_file(cls, path: str | Path, data: Any = None) -> Experiment:
+        """The experiment that a TOML file describes.
+
+        Parameters
+        ----------
+        path : path
+            The file; the table that it names is looked for from its folder.
+        data : Table, path or dataframe, optional
+            Other rows than the file names.
+        """
+        place = Path(path)
+        try:
+            text = place.read_text(encoding="utf-8")
+        except (OSError, UnicodeError) as error:
+            reason = getattr(error, "strerror", None) or "it is not text in UTF-8"
+            raise ExperimentFileError(f"{place} can't be read: {reason}.") from None
+        found = cls(data, **plain(file.read(text, str(place))))
+        found.folder = place.parent
+        return found
+
+    @staticmethod
+    def schema() -> dict[str, Any]:
+        """The JSON Schema of an experiment file."""
+        return {"$schema": "https://json-schema.org/draft/2020-12/schema", **Description.model_json_schema()}
+
+    def to_toml(self) -> str:
+        """The experiment as its file."""
+        return file.written(self.description)
+
+    def __repr__(self) -> str:
+        return f"<experiment {self.description.name}: {', '.join(self.description.metrics)}>"
+
+    def _look(self) -> Look:
+        rows = [(name, m.kind, m.role, m.good) for name, m in self.description.metrics.items()]
+        asked = self.description
+        below = f"{asked.assignment.column} against {asked.assignment.control}, by {asked.unit}"
+        return Look(asked.name, ("metric", "kind", "role", "good"), rows, below)
+
+    @cached_property
+    def table(self) -> Table:
+        """The rows, one a unit, as the source says them."""
+        asked = self.description
+        found = self._data if isinstance(self._data, Table) else self._opened()
+        where = asked.columns()
+        for column, key in where.items():
+            if column not in found.columns:
+                raise DataError.unknown(f"{key}, a column of {found.name}", column, found.columns)
+        return found
+
+    def _opened(self) -> Table:
+        source = self.description.source
+        options = {k: v for k, v in plain(self.description).get("source", {}).items() if k in _READ}
+        given: Any = self._data
+        if given is None:
+            if source.table is None:
+                raise InputError("This experiment names no table: give the rows, Experiment(data, …), or source.table.")
+            given = self.folder / source.table
+        found = table(given, **options)
+        for text in source.relabel:
+            found = found.relabel(*grammar.names(text))
+        for text in source.where:
+            asked = grammar.condition(text)
+            found = found.where(asked.column, **asked.condition)
+        if source.take:
+            known = None if source.assigned is None else table(self.folder / source.assigned)
+            measures = dict(grammar.taken(text) for text in source.take)
+            unit, by = self.description.unit, self.description.assignment.column
+            found = found.units(unit=unit, by=by, measures=measures, assignment=known)
+        return found
+
+    @cached_property
+    def days(self) -> tuple[str, ...]:
+        """The days that there are, in order."""
+        asked = self.description
+        if asked.days is None:
+            return ()
+        column = asked.days.column
+        self.table.need_order(column)
+        with self.table.reading():
+            day = profile.calendar_day(column, self.table.schema[column])
+            known = self.table.frame.lazy().select(day.alias("day")).filter(~nw.col("day").is_null())
+            rows = reduce.rows_of(known.unique())
+        return tuple(reduce.label_text(value) for value in sorted(row["day"] for row in rows))
+
+    def plan(self) -> ExperimentPlan:
+        """How many units each metric takes, which one drives the test, and how long it runs.
+
+        Spread and baseline are those of the control in the table.
+        """
+        return planning.plan(self.table, self.description)
+
+    def check(self) -> Findings:
+        """Can the table be believed? See `Table.check`."""
+        asked = self.description
+        covariates = {c for m in asked.metrics.values() for name in m.covariates for c in _parts(name)}
+        metrics = [m.column or name for name, m in asked.metrics.items()]
+        found: Findings = self.table.check(
+            by=asked.assignment.column,
+            unit=asked.unit,
+            split=dict(asked.assignment.split) or None,
+            day=None if asked.days is None else asked.days.column,
+            strata=asked.strata,
+            covariates=sorted(covariates),
+            metrics=list(dict.fromkeys(metrics)),
+        )
+        return found
+
+    def analyse(self) -> Analysis:
+        """Every metric of every treatment against the control, corrected by role.
+
+        Raises
+        ------
+        DataError
+            If a check failed that makes differences unbelievable, and nobody accepted it.
+        """
+        accepted = {one.check for one in self.description.accepted}
+        broken = [c for c in self.failed if c.name not in accepted]
+        if broken:
+            said = "; ".join(f"{c.name}: {c.finding}" for c in broken)
+            raise DataError(
+                f"{self.table.name} can't be believed: {said}. Mend it, or accept it with a reason:"
+                f' [[accepted]] check = "{broken[0].name}", reason = "…".'
+            )
+        return self.analysis
+
+    @cached_property
+    def analysis(self) -> Analysis:
+        """What `analyse` finds, also where a check failed."""
+        return analysing.analyse(self.table, self.description, days=self.days)
+
+    @cached_property
+    def failed(self) -> tuple[Any, ...]:
+        """Checks that make differences unbelievable."""
+        return tuple(c for c in self.findings.checks if c.severity == "serious")
+
+    @cached_property
+    def findings(self) -> Findings:
+        """What `check` found."""
+        return self.check()
+
+    def segments(self) -> dict[str, dict[str, Comparison]]:
+        """The effect on each primary metric in every segment: by segment column, then by metric and treatment."""
+        asked, by = self.description, self.description.assignment.column
+        found: dict[str, dict[str, Comparison]] = {}
+        for segment in asked.segments:
+            each = {}
+            for name, metric in asked.named("primary").items():
+                if metric.kind not in ("mean", "share"):
+                    continue
+                column = metric.column or name
+                arms = self.table.records([column, segment], by=by)
+                for arm, base in arms.against(str(asked.assignment.control)):
+                    each[f"{name}, {arm.label}"] = adjust.segments(
+                        arm, base, value=column, segment=segment, good=metric.good, metric=name, alpha=asked.alpha
+                    )
+            found[segment] = each
+        return found
+
+    def monitor(self) -> Mapping[str, Monitoring]:
+        """The looks so far of each primary comparison."""
+        if self.description.looks is None:
+            raise InputError("No look was planned: [looks] with after = [7, 14, 28] plans them.")
+        return self.analyse().monitored
+
+    def daily(self) -> dict[str, Daily]:
+        """Each primary metric from day to day."""
+        asked = self.description
+        if asked.days is None:
+            return {}
+        by, day = asked.assignment.column, asked.days.column
+        return {
+            name: self.table.daily(metric.column or name, by=by, day=day)
+            for name, metric in asked.named("primary").items()
+            if metric.kind in ("mean", "share")
+        }
+
+    def decide(self, overridden: Mapping[str, str] | None = None) -> Recommendation:
+        """What should be done with each treatment, line by line.
+
+        Parameters
+        ----------
+        overridden : mapping of label to str, optional
+            Treatments with which something else will be done, and why: the reason is printed.
+        """
+        return deciding.decide(self.description, self.analysis, self.failed, dict(overridden or {}))
+
+    def report(self, path: str | Path, *, overridden: Mapping[str, str] | None = None, force: bool = False) -> Path:
+        """Write the report: HTML, Markdown, JSON or CSV by the path's ending.
+
+        Parameters
+        ----------
+        path : path
+            Such as "report.html"; it is written whole or not at all.
+        overridden : mapping of label to str, optional
+            As for `decide`.
+        force : bool
+            Whether an existing file may be overwritten.
+        """
+        from importlib import import_module
+
+        write = import_module("amber_ruler.report.experiment").write
+        written: Path = write(self, Path(path), dict(overridden or {}), force=force)
+        return written
+
+
+_READ = ("separator", "decimal", "thousands", "missing", "encoding", "skip", "dates")
+
+
+def _parts(covariate: str) -> Sequence[str]:
+    return [part.strip() for part in covariate.split(" per ")]

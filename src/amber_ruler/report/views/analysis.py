@@ -1,0 +1,71 @@
+"""All metrics of an experiment, by role."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Any
+
+from amber_ruler.report import palette
+from amber_ruler.report.blocks import Block, Heading, Lines
+from amber_ruler.report.views import family
+from amber_ruler.results import Family
+
+if TYPE_CHECKING:
+    from matplotlib.axes import Axes
+
+    from amber_ruler.experiment import Analysis
+
+ROLES = {"primary": "Primary metrics", "guardrails": "Guardrails", "secondary": "Secondary metrics"}
+
+
+def families(result: Analysis) -> dict[str, Family]:
+    """The families that there are, the primary one first."""
+    found = ((role, getattr(result, role)) for role in ROLES)
+    return {role: one for role, one in found if one is not None}
+
+
+def layout(result: Analysis) -> list[Block]:
+    """Each family whole, under the name of its role."""
+    blocks: list[Block] = [Heading(result.title, result.method)]
+    if result.early:
+        said = f"Day {result.days_seen} of {result.days_planned}: nothing here is final, no look was planned."
+        blocks.append(Lines((said,), (palette.SEVERITIES["serious"],), strong=True))
+    for role, one in families(result).items():
+        heading, *rest = family.layout(one)
+        below = heading.below if isinstance(heading, Heading) else ""
+        blocks += [Heading(ROLES[role], below), *rest]
+    for label, watched in result.monitored.items():
+        blocks.append(Lines((f"{label}: {watched.sentence()}",)))
+    blocks += [Lines((one.sentence(),)) for one in result.evidence.values()]
+    return [*blocks, Lines((sentence(result),), strong=True)]
+
+
+def sentence(result: Analysis) -> str:
+    """What stands in each role."""
+    parts = [f"{ROLES[role].lower()}: {one.sentence()}" for role, one in families(result).items()]
+    early = f"Before the planned end (day {result.days_seen} of {result.days_planned}). " if result.early else ""
+    return f"{early}{result.title}: {' '.join(parts)}"
+
+
+def rows(result: Analysis) -> list[dict[str, Any]]:
+    """A row for each comparison, with its role."""
+    return [{"role": role, **row} for role, one in families(result).items() for row in family.rows(one)]
+
+
+def together(result: Analysis) -> Family:
+    """All comparisons as one family for a figure, primary ones first."""
+    found = families(result)
+    labels = [(role, label, one) for role, f in found.items() for label, one in zip(f.labels, f.results, strict=True)]
+    first = next(iter(found.values()))
+    return Family(
+        title=result.title,
+        method=first.method,
+        source="",
+        labels=tuple(label for _, label, _ in labels),
+        results=tuple(one for _, _, one in labels),
+        families=tuple(role for role, _, _ in labels),
+    )
+
+
+def draw(result: Analysis, ax: Axes | None = None) -> Axes:
+    """Rulers for all metrics, one panel a unit of measurement."""
+    return family.draw(together(result), ax)
