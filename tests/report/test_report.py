@@ -4,6 +4,7 @@ import json
 import math
 
 import numpy as np
+import pandas as pd
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
@@ -37,7 +38,29 @@ def records(seed, label):
 
 
 THREE = [ar.Counts(60, 400, "short"), ar.Counts(52, 390, "guided"), ar.Counts(40, 400, "current")]
+
+
+def ferry_test():
+    rng = np.random.default_rng(8)
+    rows = {"form": np.repeat(["current", "guided", "short"], 80), "who": np.arange(240), "day": np.arange(240) % 4}
+    rows |= {"fare": rng.gamma(3, 2, 240) + (np.arange(240) >= 160), "calm": rng.random(240) < 0.9}
+    return ar.Experiment(
+        pd.DataFrame(rows),
+        name="Booking forms",
+        unit="who",
+        assignment={"column": "form", "control": "current"},
+        days={"column": "day", "planned": 8},
+        metrics={
+            "fare": {"role": "primary", "effect": 0.5},
+            "calm": {"kind": "share", "role": "guardrail", "margin": 0.1},
+        },
+    )
+
+
 RESULTS = {
+    "experiment": lambda: ferry_test().analyse(),
+    "experiment plan": lambda: ferry_test().plan(),
+    "experiment decision": lambda: ferry_test().decide({"short": "the harbour asked for it"}),
     "means": lambda: ar.measure.means(ONE, TWO, margin=0.5),
     "one-sided": lambda: ar.measure.means(ONE, TWO, alternative="greater", null=1.0),
     "many": lambda: ar.measure.means(ar.Summary(np.arange(5, 30), 1.0, 2.0, "a"), ar.Summary(9, 0.0, 1.0, "b")),

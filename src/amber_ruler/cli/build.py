@@ -5,6 +5,7 @@ from __future__ import annotations
 import difflib
 import inspect
 import re
+from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any, get_args
 
 import typer
@@ -48,6 +49,14 @@ def maybe(kind: Any, help_: str, *names: str) -> tuple[Any, Any]:
 def needed(kind: Any, help_: str) -> tuple[Any, Any]:
     """An option that must be given."""
     return Annotated[kind, typer.Option(help=help_, show_default=False)], inspect.Parameter.empty
+
+
+def written() -> dict[str, tuple[Any, Any]]:
+    """How an answer may be asked for: drawn, or as JSON."""
+    return {
+        "figure": maybe(Path, "Draw it into this PNG or SVG file."),
+        "as_json": (Annotated[bool, typer.Option("--json", help="Write JSON instead of text.")], False),
+    }
 
 
 def lazy_group(kinds: Callable[[], Iterable[str]], make: Callable[[str], Any]) -> type[TyperGroup]:

@@ -8,6 +8,7 @@ from typing import Annotated, Any
 import typer
 
 from amber_ruler.cli.build import command, maybe, needed, number
+from amber_ruler.cli.experiments import experiment_of
 from amber_ruler.cli.output import save_figure, save_text, whole, write, write_results
 from amber_ruler.cli.reading import SPLIT, file_argument, open_table, planned_shares, reading_options
 from amber_ruler.errors import InputError
@@ -47,7 +48,7 @@ def _options(name: str) -> dict[str, tuple[Any, Any]]:
     """What each command takes beside the file and how it is read."""
     if name == "check":
         return {
-            "by": needed(str, _BY),
+            "by": maybe(str, _BY),
             "unit": maybe(str, _UNIT),
             "day": maybe(str, "Column with the day."),
             "split": maybe(str, SPLIT),
@@ -93,6 +94,17 @@ NAMES = tuple(_SAID)
 
 
 def _check(**given: Any) -> None:
+    file = given["file"]
+    if file is not None and file.suffix.lower() == ".toml":
+        beside = [name for name in (*_options("check"), *reading_options()) if given[name]]
+        if beside:
+            raise InputError(
+                f"An experiment file says itself what is looked at: leave --{beside[0].replace('_', '-')} out."
+            )
+        status = write_results([experiment_of(file).check()], as_json=given["as_json"])
+        raise typer.Exit(status)
+    if given["by"] is None:
+        raise InputError("Say which column holds the variants: --by form. Of an experiment file give the file alone.")
     source = open_table(given, values=tuple(_listed(given["metrics"])))
     split = given["split"]
     found = source.check(

@@ -9,8 +9,8 @@ from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
-from amber_ruler.cli.build import command, maybe, needed
-from amber_ruler.cli.output import save_figure, save_text, write, write_results
+from amber_ruler.cli.build import command, maybe, needed, written
+from amber_ruler.cli.output import save_text, tell, write, write_results
 from amber_ruler.cli.reading import file_argument, open_table, reading_options
 from amber_ruler.errors import InputError
 
@@ -54,7 +54,7 @@ def made(name: str) -> Any:
             "force": force,
             **reading_options(),
         },
-        "analyse": {"file": _FILE, "figure": maybe(Path, "Draw it into this PNG or SVG file."), "as_json": as_json},
+        "analyse": {"file": _FILE, **written()},
         "decide": {"file": _FILE, "override": override, "as_json": as_json},
         "report": {
             "file": _FILE,
@@ -91,10 +91,7 @@ def _start(**given: Any) -> None:
 
 
 def _analyse(**given: Any) -> None:
-    found = experiment_of(given["file"]).analyse()
-    if given["figure"] is not None:
-        save_figure(given["figure"], found)
-    write_results([found], as_json=given["as_json"])
+    tell(experiment_of(given["file"]).analyse(), given)
 
 
 def _decide(**given: Any) -> None:

@@ -8,8 +8,8 @@ from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
-from amber_ruler.cli.build import command, maybe, needed, numbers
-from amber_ruler.cli.output import save_figure, write_results
+from amber_ruler.cli.build import command, maybe, needed, numbers, written
+from amber_ruler.cli.output import tell
 from amber_ruler.cli.reading import asked_of_file, file_argument, open_table, reading_options
 from amber_ruler.errors import DataError, InputError
 
@@ -69,19 +69,6 @@ def _test() -> dict[str, tuple[Any, Any]]:
     }
 
 
-def _written() -> dict[str, tuple[Any, Any]]:
-    return {
-        "figure": maybe(Path, "Draw it into this PNG or SVG file."),
-        "as_json": (Annotated[bool, typer.Option("--json", help="Write JSON instead of text.")], False),
-    }
-
-
-def _tell(result: Any, given: dict[str, Any]) -> None:
-    if given["figure"] is not None:
-        save_figure(given["figure"], result)
-    write_results([result], as_json=given["as_json"])
-
-
 def _plan(given: dict[str, Any], **more: Any) -> Any:
     from amber_ruler.sequential import boundaries
 
@@ -102,14 +89,14 @@ def _boundaries(**given: Any) -> None:
         more["planned"] = given["units"]
     if given["looks"] is None:
         raise InputError("Say when to look: --looks 5, or --looks 0.25,0.5,1.")
-    _tell(_plan(given, **more), given)
+    tell(_plan(given, **more), given)
 
 
 def _peeking(**given: Any) -> None:
     from amber_ruler.sequential import peeking
 
     looks = looks_of({"looks": given["looks"]})["looks"]
-    _tell(peeking(looks, sides=given["sides"], alpha=given["alpha"]), given)
+    tell(peeking(looks, sides=given["sides"], alpha=given["alpha"]), given)
 
 
 def _monitor(**given: Any) -> None:
@@ -128,7 +115,7 @@ def _monitor(**given: Any) -> None:
         held["information"] = numbers("--information", given["information"])
     if given["planned"] is None and not held:
         raise InputError("Say how many units are planned in both groups: --planned 8000 (or --information 0.25,0.5).")
-    _tell(monitor(plan, found, maximum=given["planned"], last=given["last"], **held), given)
+    tell(monitor(plan, found, maximum=given["planned"], last=given["last"], **held), given)
 
 
 def _method(given: dict[str, Any]) -> tuple[Any, dict[str, Any]]:
@@ -219,7 +206,7 @@ def made(name: str) -> Any:
         options["looks"] = maybe(str, "Looks as they were planned, a number or shares; one at the end unless given.")
         options |= reading_options()
         run = _monitor
-    return command(name, run, {**options, **_written()}, _SAID[name], f"\b\nExamples:\n{EXAMPLES[name]}\n")
+    return command(name, run, {**options, **written()}, _SAID[name], f"\b\nExamples:\n{EXAMPLES[name]}\n")
 
 
 NAMES = tuple(_SAID)

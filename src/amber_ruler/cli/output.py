@@ -4,10 +4,12 @@ from __future__ import annotations
 
 import os
 import sys
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager, suppress
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
+
+import typer
 
 from amber_ruler.errors import InputError
 
@@ -53,6 +55,15 @@ def write_results(results: Sequence[Result], *, as_json: bool) -> int:
         for k, result in enumerate(results):
             write(("\n" if k else "") + text(result, colour=colours()))
     return UNBELIEVABLE if any(c.severity == "serious" for r in results for c in r.checks) else 0
+
+
+def tell(result: Result, given: Mapping[str, Any]) -> None:
+    """Draw a result where that was asked, and write it; end with the status that it deserves."""
+    if given["figure"] is not None:
+        save_figure(given["figure"], result)
+    status = write_results([result], as_json=given["as_json"])
+    if status:
+        raise typer.Exit(status)
 
 
 def say_error(message: str) -> None:

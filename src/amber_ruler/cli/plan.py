@@ -12,9 +12,9 @@ from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
-from amber_ruler.cli.build import HELP, command, lazy_group, maybe, numbers, parameters
+from amber_ruler.cli.build import HELP, command, lazy_group, maybe, numbers, parameters, written
 from amber_ruler.cli.looking import looking, looks_of
-from amber_ruler.cli.output import save_figure, write_results
+from amber_ruler.cli.output import save_figure, tell, write_results
 from amber_ruler.errors import DesignError, InputError
 
 if TYPE_CHECKING:
@@ -49,13 +49,25 @@ _WAYS = {
     "means": "The means of all groups instead, separated by commas.",
     "shares": "The table of expected shares instead: rows separated by semicolons, cells by commas.",
 }
+_OF_FILE = "experiment"
 _FINDS = ("size", "power", "effect", "alpha")
+
+
+def _experiment(**given: Any) -> None:
+    from amber_ruler.cli.experiments import experiment_of
+
+    tell(experiment_of(given["file"]).plan(), given)
 
 
 def _command(kind: str) -> Any:
     """A command whose options are the fields of a design, and what goes with every question."""
     from amber_ruler import plan
 
+    if kind == _OF_FILE:
+        argument = typer.Argument(help="The experiment file (TOML).", show_default=False)
+        options = {"file": (Annotated[Path, argument], inspect.Parameter.empty), **written()}
+        said = "How many units does an experiment file take, by metric, and which metric drives?"
+        return command(kind, _experiment, options, said, f"\b\nExample:\n  amber-ruler plan {kind} experiment.toml\n")
     name, example = KINDS[kind]
     design = getattr(plan, name)
     by_evidence = name == "Evidence"
@@ -334,7 +346,7 @@ def _flag(name: str) -> str:
 
 
 app = typer.Typer(
-    cls=lazy_group(lambda: KINDS, _command),
+    cls=lazy_group(lambda: (_OF_FILE, *KINDS), _command),
     no_args_is_help=True,
     context_settings=HELP,
     rich_markup_mode=None,

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
+from dataclasses import replace
 from functools import partial
 from typing import Any
 
@@ -134,7 +135,7 @@ def _looks(
         if metric.kind not in ("mean", "share") or metric.cap is not None:
             raise InputError(f"metrics.{name}: looks are at means and shares without a cap.")
         by, column = asked.assignment.column, metric.column or name
-        settings: dict[str, Any] = {"good": metric.good, "metric": name}
+        settings: dict[str, Any] = {"good": metric.good}
         settings |= {"margin": metric.margin} if metric.margin is not None else {}
         if metric.covariates:
             settings |= {"method": adjust.cuped, "value": column, "covariate": list(metric.covariates)}
@@ -142,7 +143,8 @@ def _looks(
             table, column, treatment=treatment, control=str(asked.assignment.control), by=by, day=planned.column,
             days=[days[day - 1] for day in reached], **settings,
         )  # fmt: skip
-        result[label] = monitor(rule, seen, information=shares[: len(reached)])
+        named = [replace(one, metric=name) for one in seen]
+        result[label] = monitor(rule, named, information=shares[: len(reached)])
     return result
 
 

@@ -42,7 +42,9 @@ def start(table: Table, path: Path | None, *, unit: str, by: str, control: str, 
     if day is not None:
         days = tomlkit.table()
         days["column"] = day
-        days.add(tomlkit.comment("planned = 28  # days of the whole test; with looks = { after = [7, 14, 28] }"))
+        days.add(
+            tomlkit.comment("planned = 28  # days of the whole test; [looks] with after = [7, 14, 28] plans looks")
+        )
         made["days"] = days
     metrics = tomlkit.table(is_super_table=True)
     for k, (name, kind) in enumerate(_guessed(table, {unit, by, day})):

@@ -15,6 +15,7 @@ from amber_ruler.tables.description import MOST_BINS, QUANTILES, Described
 from amber_ruler.tables.findings import Bounds
 from amber_ruler.tables.reduce import label_text, number, ones, rows_of
 
+_AT_ONCE = 40  # columns in one question
 MOST_CELLS = 100_000  # of day by variant, or stratum by variant
 
 
@@ -74,6 +75,9 @@ def impossible(
     frame: nw.LazyFrame[Any], by: str, possible: Mapping[str, Bounds | None]
 ) -> dict[str, dict[str, tuple[int, int]]]:
     """For each column and variant, how many values are infinite, and how many outside their bounds."""
+    if len(possible) > _AT_ONCE:
+        first, rest = dict(list(possible.items())[:_AT_ONCE]), dict(list(possible.items())[_AT_ONCE:])
+        return impossible(frame, by, first) | impossible(frame, by, rest)
     schema = frame.collect_schema()
     names = {column: f"v{k}" for k, column in enumerate(possible)}
     rows = frame.select(nw.col(by).alias("label"), *(number(nw.col(c), schema[c]).alias(n) for c, n in names.items()))

@@ -118,7 +118,7 @@ def units(table: T, *, unit: str, by: str, measures: Mapping[str, Measure], assi
         *(m.of_units(taken[n]) for n, m in measures.items()),
     )
     counted = [nw.col(taken[n]).cast(nw.Int64) for n, m in measures.items() if m.how in ("count", "any")]
-    each = each.with_columns(*counted)  # whole numbers, whatever an engine adds them up as
+    each = each.with_columns(*counted) if counted else each  # whole numbers, whatever an engine adds them up as
     found = [nw.col(taken[n]).alias(n) for n in measures]
     if assignment is None:
         each = each.filter(nw.col("variant_low") == nw.col("variant_high"))

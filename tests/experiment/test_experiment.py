@@ -1,0 +1,360 @@
+"""An experiment from its file to its report: what it says is what the library says of the same rows."""
+
+import json
+import shlex
+import sys
+
+import duckdb
+import numpy as np
+import pandas as pd
+import polars as pl
+import pytest
+import tomlkit
+from hypothesis import given, settings
+from hypothesis import strategies as st
+from typer.testing import CliRunner
+
+import amber_ruler as ar
+from amber_ruler import AmberRulerError, DataError, Experiment, ExperimentFileError, InputError
+from amber_ruler.cli.main import app
+from amber_ruler.experiment import file
+from amber_ruler.sequential import boundaries, looks_by_day, monitor
+
+FERRY = """
+name = "Booking forms"
+hypothesis = "A shorter form makes more travellers book."
+unit = "traveller"
+segments = ["home_port"]
+
+[source]
+table = "travellers.csv"
+
+[assignment]
+column = "form"
+control = "current"
+split = { current = 1.0, guided = 1.0, short = 1.0 }
+
+[days]
+column = "day"
+planned = 28
+
+[metrics.booked]
+kind = "share"
+role = "primary"
+margin = 0.01
+effect = 0.03
+
+[metrics.fare]
+role = "primary"
+margin = 0.3
+covariates = ["prior_spend"]
+effect = 1.3
+
+[metrics."bookings per search"]
+kind = "ratio"
+column = "bookings"
+per = "searches"
+
+[metrics.minutes]
+kind = "quantile"
+column = "minutes_to_book"
+good = "lower"
+
+[metrics.complaint]
+kind = "share"
+role = "guardrail"
+good = "lower"
+margin = 0.005
+"""
+
+
+@pytest.fixture
+def folder(tmp_path):
+    """The file and its table."""
+    (tmp_path / "experiment.toml").write_text(FERRY, encoding="utf-8")
+    (tmp_path / "travellers.csv").write_bytes(ar.demo.path("travellers").read_bytes())
+    return tmp_path
+
+
+def test_an_analysis_is_what_the_library_says(folder):
+    """Each comparison by its own method, the primary ones corrected together; guardrails against their margin."""
+    test = Experiment.from_file(folder / "experiment.toml")
+    trips = ar.table(folder / "travellers.csv")
+    found = test.analyse()
+    rows = trips.records(["fare", "prior_spend", "bookings", "searches"], by="form")
+    fares = {
+        a.label: ar.adjust.sharpen(a, b, value="fare", covariate=["prior_spend"]) for a, b in rows.against("current")
+    }
+    booked = trips.compare("booked", by="form", control="current", correct="none", method="proportions")
+    p = [*(one.p_value for one in booked.results), *(one.p_value for one in fares.values())]
+    holm = ar.multiplicity.holm(p)
+    assert found.primary.labels == ("booked, guided", "booked, short", "fare, guided", "fare, short")
+    assert [one.correction.adjusted for one in found.primary.results] == pytest.approx(holm, rel=1e-12)
+    assert found.primary["fare, short"].estimate == fares["short"].estimate
+    assert found.secondary["minutes, short"].quantity == "quantile"
+    assert found.secondary["bookings per search, short"].quantity == "ratio"
+    complaint = trips.moments("complaint", by="form")
+    alone = ar.measure.proportions(complaint["short"], complaint["current"], margin=0.005, good="lower")
+    guarded = found.guardrails["complaint, short"]
+    assert guarded.margin_tests["not_worse"].p_value == alone.margin_tests["not_worse"].p_value
+    assert guarded.correction is None
+    assert dict(test.decide().words) == {"guided": "hold", "short": "ship"}
+    assert set(test.segments()["home_port"]) == {"booked, guided", "booked, short", "fare, guided", "fare, short"}
+    assert test.daily()["booked"].days == test.days
+
+
+def test_a_plan_says_which_metric_drives(folder):
+    """Each metric's own size by the control's spread; a guardrail's by its margin."""
+    test = Experiment.from_file(folder / "experiment.toml")
+    found = test.plan()
+    base = test.table.moments("complaint", by="form")["current"].mean("complaint")
+    guard = ar.plan.TwoProportions(baseline=base).with_margin(0.005, good="lower").with_variants(2, "none")
+    assert found.driving == "complaint"
+    assert found.answers["complaint"].n_total == guard.sample_size(effect=0.0).n_total == found.n_total
+    assert set(found.answers) == {"booked", "fare", "complaint"}
+    assert 0.4 <= found.power_of_all < 1
+
+
+@pytest.mark.parametrize(
+    ("change", "says"),
+    [
+        (
+            ('role = "primary"\nmargin = 0.01', 'role = "first"\nmargin = 0.01'),
+            "line 21: metrics.booked.role = 'first'",
+        ),
+        (("margin = 0.3", "margn = 0.3"), "line 27: metrics.fare.margn is not known.*Did you mean 'margin'"),
+        (("planned = 28", "planned = 0"), "line 17: days.planned = 0"),
+        (('unit = "traveller"\n', ""), "unit is needed"),
+        (('per = "searches"', ""), "ratio needs per"),
+        (("margin = 0.005", ""), "guardrail is shown to be not worse by a margin"),
+        (("margin = 0.005", "margin = 0.005\nmargin_lift = 0.1"), "same thing in two units"),
+        (('"primary"', '"secondary"'), "no metric is primary"),
+        (("segments = [", "segments = [["), "is no TOML"),
+        (('"home_port"', '"home_prt"'), "segments, a column of .*Did you mean 'home_port'"),
+        (('control = "current"', 'control = "curent"'), "Did you mean 'current'"),
+        (('table = "travellers.csv"', 'table = "traveller.csv"'), "Did you mean 'travellers.csv'"),
+        (("planned = 28", "planned = 28\n[looks]\nafter = [7, 28]"), "alpha is split first"),
+        (("planned = 28", "planned = 28\n[looks]\nafter = [7, 14]"), "must rise to the planned end"),
+        (('kind = "quantile"', 'kind = "quantile"\ncap = 0.9'), "covariates and cap are of means"),
+    ],
+)
+def test_mistakes_are_told_with_their_line(folder, change, says):
+    """What is wrong, where, and what is allowed."""
+    (folder / "experiment.toml").write_text(FERRY.replace(*change), encoding="utf-8")
+    with pytest.raises((ExperimentFileError, DataError), match=says):
+        Experiment.from_file(folder / "experiment.toml").decide()
+
+
+KEYS = st.sampled_from(
+    ["name", "unit", "assignment", "metrics", "days", "looks", "alpha", "prior", "accepted", "odd", "source"]
+)
+VALUES = st.recursive(
+    st.one_of(st.text(max_size=5), st.integers(-3, 40), st.floats(-1, 2), st.booleans(), st.none().map(lambda _: [])),
+    lambda inner: st.one_of(
+        st.lists(inner, max_size=2), st.dictionaries(st.text(min_size=1, max_size=6), inner, max_size=3)
+    ),
+    max_leaves=6,
+)
+
+
+@given(changes=st.dictionaries(KEYS, VALUES, max_size=4), dropped=st.lists(KEYS, max_size=2))
+@settings(max_examples=150, deadline=None)
+def test_any_mistake_has_a_message(changes, dropped):
+    """Whatever stands in the file, it is read or refused in words."""
+    held = tomlkit.parse(FERRY).unwrap() | changes
+    for key in dropped:
+        held.pop(key, None)
+    try:
+        text = tomlkit.dumps(held)
+    except Exception:  # noqa: BLE001 - what can't be written is in no file
+        return
+    said = ""
+    try:
+        found = file.read(text, "experiment.toml")
+    except ExperimentFileError as error:
+        said = str(error)
+    if said:
+        assert said.startswith("experiment.toml, line ")
+        assert "pydantic" not in said
+    else:
+        assert file.read(file.written(found), "again.toml") == found
+
+
+def rows_of(n, *, fare=0.0, calm=0.9, days=4, split=(1, 1), seed=1):
+    """Rows of a made-up test."""
+    rng = np.random.default_rng(seed)
+    form = np.repeat(["current", "short"], [n * split[0], n * split[1]])
+    late = form == "short"
+    return pd.DataFrame(
+        {
+            "form": form,
+            "who": np.arange(form.size),
+            "day": np.arange(form.size) % days,
+            "fare": rng.normal(10, 3, form.size) + fare * late,
+            "calm": rng.random(form.size) < np.where(late, calm, 0.9),
+        }
+    )
+
+
+def keys(**more):
+    return {
+        "name": "Forms",
+        "unit": "who",
+        "assignment": {"column": "form", "control": "current"},
+        "metrics": {
+            "fare": {"role": "primary"},
+            "calm": {"kind": "share", "role": "guardrail", "margin": 0.05},
+        },
+        **more,
+    }
+
+
+@pytest.mark.parametrize(
+    ("rows", "more", "word", "says"),
+    [
+        (rows_of(2_000, fare=0.5), {}, "ship", "Fare is better, no harm is shown, and every guardrail holds"),
+        (rows_of(2_000), {}, "hold", "No primary metric is shown to be better"),
+        (rows_of(100, fare=2.0), {}, "hold", "calm could be worse by more than allowed"),
+        (rows_of(2_000, fare=-0.5), {}, "stop", "Harm is shown in fare"),
+        (rows_of(2_000, fare=0.5, calm=0.8), {}, "stop", "Harm is shown in calm"),
+        (
+            rows_of(2_000, fare=0.5),
+            {"days": {"column": "day", "planned": 9}},
+            "wait",
+            "Day 4 of 9: no look was planned",
+        ),
+        (rows_of(800, fare=0.5, split=(2, 1)), {}, "fix", "Failed: sample ratio"),
+        (
+            rows_of(800, fare=0.5, split=(2, 1)),
+            {"accepted": [{"check": "sample ratio", "reason": "a ramp"}]},
+            "ship",
+            "Fare is better",
+        ),
+    ],
+)
+def test_what_to_do_follows_from_the_roles(rows, more, word, says):
+    """Primary better and guardrails shown: ship; harm: stop; nothing shown: hold; too early: wait; broken: fix."""
+    test = Experiment(rows, **keys(**more))
+    found = test.decide()
+    assert dict(found.words) == {"short": word}
+    assert says in found.reasons["short"][-1]
+    if word == "fix":
+        with pytest.raises(DataError, match=r"can't be believed: sample ratio.*\[\[accepted\]\]"):
+            test.analyse()
+    if "accepted" in more:
+        assert "Accepted: sample ratio, because a ramp." in found.reasons["short"]
+    assert dict(test.decide({"short": "asked for"}).overridden) == {"short": "asked for"}
+    with pytest.raises(InputError, match="overridden"):
+        test.decide({"shrt": "x"})
+
+
+def test_looks_are_those_of_monitor():
+    """Alpha is split over primary comparisons, then spent; a look that is not due changes nothing."""
+    rows = rows_of(1_000, fare=0.6, days=10)
+    looks = {"days": {"column": "day", "planned": 20}, "looks": {"after": [5, 10, 20]}, "correction": "bonferroni"}
+    test = Experiment(rows, **keys(**looks))
+    (label,) = test.monitor()
+    rule = boundaries([0.25, 0.5, 1.0], alpha=0.05)
+    seen = looks_by_day(ar.table(rows), "fare", by="form", day="day", treatment="short", control="current", days=[4, 9])
+    alone = monitor(rule, seen, information=[0.25, 0.5])
+    found = test.monitor()[label]
+    assert found.z.tolist() == alone.z.tolist()
+    assert found.decision == alone.decision == "stop: a difference"
+    assert test.analyse().primary["fare"].p_value == alone.latest.p_value
+    assert not test.analyse().early
+    calm = Experiment(rows_of(1_000, days=10, seed=3), **keys(**looks)).decide()
+    assert dict(calm.words) == {"short": "wait"}
+    assert "go on to the next look" in calm.reasons["short"][-1]
+    with pytest.raises(DataError, match="The first look is after day 5"):
+        Experiment(rows[rows.day < 3], **keys(**looks)).monitor()
+
+
+HOSTILE = "<script>alert(1)</script>|`=1+1"
+
+
+def test_every_form_of_the_report_is_inert_and_whole(tmp_path):
+    """The same numbers in each; labels do nothing; nothing is overwritten unasked, or left half-written."""
+    rows = rows_of(300, fare=1.0).replace({"form": {"short": HOSTILE}}).rename(columns={"fare": "=fare"})
+    metrics = {"=fare": {"role": "primary"}, "calm": {"kind": "share", "role": "guardrail", "margin": 0.2}}
+    days = {"column": "day", "planned": 4}
+    test = Experiment(
+        rows, **keys(metrics=metrics, days=days, hypothesis="<b>bold</b>", segments=["day"], method="both")
+    )
+    texts = {}
+    for form in ("html", "md", "json", "csv"):
+        path = test.report(tmp_path / f"report.{form}")
+        texts[form] = path.read_text(encoding="utf-8")
+        with pytest.raises(InputError, match="is there already"):
+            test.report(path)
+        again = Experiment(
+            rows, **keys(metrics=metrics, days=days, hypothesis="<b>bold</b>", segments=["day"], method="both")
+        )
+        assert again.report(path, force=True).read_text(encoding="utf-8") == texts[form]
+    assert not list(tmp_path.glob("*.part"))
+    assert "&lt;script" in texts["html"]
+    assert "<script>" not in texts["html"]
+    assert "<b>bold" not in texts["html"]
+    assert "<script>" not in texts["md"]
+    assert "\n=" not in texts["csv"]
+    assert ",=fare" not in texts["csv"]
+    primary = test.analyse().primary.results[0]
+    assert str(primary.estimate) in texts["csv"]
+    assert json.loads(texts["json"])["results"][0]["type"] == "recommendation"
+    for said in (f"{primary.estimate:.2f}", "Guardrails", "How to reproduce", "Day by day"):
+        assert said in texts["html"]
+        assert said in texts["md"]
+    with pytest.raises(InputError, match="written as"):
+        test.report(tmp_path / "report.pdf")
+
+
+@pytest.mark.parametrize("engine", ["polars", "duckdb", "parquet"])
+def test_every_source_gives_the_same_report(engine, tmp_path):
+    """Decision, numbers and checks."""
+    rows = rows_of(400, fare=0.7)
+    rows.to_parquet(tmp_path / "rows.parquet")
+    source = {"polars": pl.from_pandas, "duckdb": duckdb.from_df, "parquet": lambda _: tmp_path / "rows.parquet"}[
+        engine
+    ](rows)
+    one, other = Experiment(rows, **keys()), Experiment(source, **keys())
+    assert one.decide() == other.decide()
+    pd.testing.assert_frame_equal(one.analyse().to_frame(), other.analyse().to_frame(), rtol=1e-10)
+    assert one.check().checks == other.check().checks
+
+
+def run(line):
+    found = CliRunner().invoke(app, shlex.split(line), catch_exceptions=False)
+    assert found.exit_code in (0, 3), found.output
+    return found.output
+
+
+def test_from_a_table_to_a_report_at_the_command_line(folder, monkeypatch):
+    """start, decide, analyse, report, schema."""
+    monkeypatch.chdir(folder)
+    said = run("start travellers.csv --unit traveller --by form --control current --day day --out mine.toml")
+    assert "amber-ruler report mine.toml" in said
+    assert Experiment.from_file("mine.toml").description.metrics["booked"].kind == "share"
+    with pytest.raises(InputError, match="--force"):
+        run("start travellers.csv --unit traveller --by form --control current --out mine.toml")
+    assert "Hold guided; ship short." in run("decide experiment.toml")
+    assert "Decided otherwise: it is asked for" in run("decide experiment.toml --override 'guided: it is asked for'")
+    assert "Primary metrics" in run("analyse experiment.toml --figure rulers.png")
+    assert (folder / "rulers.png").stat().st_size > 10_000
+    assert "Written to report.html" in run("report experiment.toml --out report.html")
+    assert json.loads(run("analyse experiment.toml --json"))["results"][0]["type"] == "analysis"
+    assert json.loads(run("schema"))["required"] == ["name", "unit", "assignment", "metrics"]
+    assert "Can travellers.csv be believed?" in run("check experiment.toml")
+    assert "complaint drives the test" in run("plan experiment experiment.toml")
+    with pytest.raises(AmberRulerError, match="treatment: reason"):
+        run("decide experiment.toml --override guided")
+
+
+def test_readable_with_many_metrics_and_variants():
+    """Two hundred metrics of ten variants: rows are counted where they are not all shown."""
+    rng = np.random.default_rng(2)
+    rows = pd.DataFrame(rng.normal(size=(3_000, 200)), columns=[f"m{k}" for k in range(200)])
+    rows = rows.assign(form=np.arange(3_000) % 11, who=np.arange(3_000))
+    metrics = {f"m{k}": {"role": "primary" if k == 0 else "secondary"} for k in range(200)}
+    test = Experiment(rows, name="Many", unit="who", assignment={"column": "form", "control": 0}, metrics=metrics)
+    assert len(test.analyse().secondary) == 1_990
+    assert len(str(test.analyse()).splitlines()) < 400
+    assert sys.getsizeof(str(test.decide())) < 100_000
