@@ -117,7 +117,7 @@ def segments(
     bare = replace(each, effects={})
     part = Strata(column=segment, effects=bare, interaction=test)
     shrunken = _shrunken(each, ask)
-    return replace(
+    result = replace(
         found,
         title=f"{metric or value} by {segment}: {cells.labels[0]} − {cells.labels[1]}",
         effects={**found.effects, **shrunken},
@@ -125,6 +125,7 @@ def segments(
         notes=(*found.notes, "Each segment was looked at by itself: believe the interaction before any one of them."),
         parts=(*found.parts, part),
     )
+    return pair.in_points(result, [m.select(value) for m in cells.whole[:2]])
 
 
 def _shrunken(each: Comparison, ask: shared.Question) -> dict[str, EffectSize]:

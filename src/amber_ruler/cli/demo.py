@@ -12,6 +12,7 @@ from amber_ruler.cli.output import save_text, whole, writable_folder, write, wri
 
 if TYPE_CHECKING:
     from amber_ruler.demo.day import Day, Step
+    from amber_ruler.experiment import Experiment
     from amber_ruler.report.blocks import Block
 
 _STORY = (
@@ -24,16 +25,19 @@ def run(
     out: Annotated[
         Path | None,
         typer.Option(
-            help="Folder for results.json, rulers.png and the demo's tables; made if need be.", show_default=False
+            help="Folder for the report, the experiment file and the demo's tables; made if need be.",
+            show_default=False,
         ),
     ] = None,
 ) -> None:
     """See the whole day on made-up data.
 
-    Plan, check, measure, sharpen, look early, weigh the evidence, correct for many comparisons: step by step, with a
-    summary on one ruler at the end.
+    Plan, check, measure, sharpen, look early, weigh the evidence, correct for many comparisons, decide: step by step,
+    with a summary on one ruler at the end, and the report of the shipped experiment file.
     """
+    from amber_ruler.demo import experiment
     from amber_ruler.demo.day import run as run_day
+    from amber_ruler.experiment import Experiment
     from amber_ruler.report.blocks import Heading, Lines
 
     folder = writable_folder(out) if out is not None else None
@@ -43,11 +47,14 @@ def run(
         write("")
         write_blocks(_blocks(k, step))
     write("")
+    test = Experiment.from_file(experiment())
+    write_blocks(_decided(len(day.steps) + 1, test))
+    write("")
     write_blocks(_summary(day))
     if folder is not None:
-        _save(day, folder)
+        _save(day, test, folder)
     where = str(folder / "travellers.csv") if folder is not None else "travellers.csv"
-    ask = f"amber-ruler measure means {where} --value fare --by form --control current"
+    ask = f"amber-ruler start {where} --unit traveller --by form --control current --out mine.toml"
     first = "" if folder is not None else "amber-ruler demo --out .        (writes travellers.csv to try things on)\n  "
     write(f"\nTry next:\n\n  {first}{ask}\n  amber-ruler plan two-means --sd 20 --effect 1.3 --power 0.9")
 
@@ -77,6 +84,19 @@ def _blocks(k: int, step: Step) -> list[Block]:
     return blocks
 
 
+def _decided(k: int, test: Experiment) -> list[Block]:
+    from amber_ruler.report.blocks import Heading, Lines
+    from amber_ruler.report.views.recommendation import SAID
+
+    found = test.decide()
+    blocks: list[Block] = [Heading(f"{k} · Decide", "What should be done with each form, by the experiment file?")]
+    for treatment, word in found.words.items():
+        sign, colour, said = SAID[word]
+        last = f"{said.format(treatment)}: {found.reasons[treatment][-1]}"
+        blocks.append(Lines((last,), ((sign, colour),), strong=True))
+    return blocks
+
+
 def _summary(day: Day) -> list[Block]:
     from amber_ruler.report.blocks import Heading, Lines
 
@@ -88,8 +108,8 @@ def _summary(day: Day) -> list[Block]:
     return blocks
 
 
-def _save(day: Day, folder: Path) -> None:
-    from amber_ruler.demo import TABLES, path
+def _save(day: Day, test: Experiment, folder: Path) -> None:
+    from amber_ruler.demo import TABLES, experiment, path
     from amber_ruler.report.document import json_text
     from amber_ruler.report.drawing import rulers_figure, save
 
@@ -99,4 +119,14 @@ def _save(day: Day, folder: Path) -> None:
     for name in TABLES:
         with whole(folder / f"{name}.csv") as part:
             shutil.copyfile(path(name), part)
-    write(f"\nWritten to {folder}: results.json, rulers.png, and as CSV:\n  {', '.join(TABLES)}")
+    with whole(folder / "experiment.toml") as part:
+        shutil.copyfile(experiment(), part)
+    for form in ("html", "md", "csv", "json"):
+        test.report(folder / f"report.{form}", force=True)
+    write(
+        f"\nWritten to {folder}. Open first:\n"
+        "  report.html       the decision, and everything it rests on\n"
+        "  experiment.toml   the experiment's description, to copy for your own\n"
+        "  rulers.png        the comparisons as one figure\n"
+        f"Also report.md, report.csv, report.json, results.json, and as CSV: {', '.join(TABLES)}."
+    )

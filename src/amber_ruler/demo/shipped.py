@@ -20,3 +20,15 @@ def path(name: str) -> Path:
     """
     gate.choice("demo table", name, TABLES)
     return Path(str(files("amber_ruler.demo"))) / "data" / f"{name}.csv"
+
+
+def experiment() -> Path:
+    """Path of the shipped experiment file, which names the travellers beside it.
+
+    Examples
+    --------
+    >>> import amber_ruler as ar
+    >>> ar.Experiment.from_file(experiment()).decide().sentence()
+    'Hold guided; ship short.'
+    """
+    return Path(str(files("amber_ruler.demo"))) / "data" / "experiment.toml"

@@ -156,6 +156,10 @@ class Experiment(Shown):
 
         Spread and baseline are those of the control in the table.
         """
+        return self._plan
+
+    @cached_property
+    def _plan(self) -> ExperimentPlan:
         return planning.plan(self.table, self.description)
 
     def check(self) -> Findings:
@@ -209,6 +213,10 @@ class Experiment(Shown):
 
     def segments(self) -> dict[str, dict[str, Comparison]]:
         """The effect on each primary metric in every segment: by segment column, then by metric and treatment."""
+        return {segment: dict(each) for segment, each in self._segments.items()}
+
+    @cached_property
+    def _segments(self) -> dict[str, dict[str, Comparison]]:
         asked, by = self.description, self.description.assignment.column
         found: dict[str, dict[str, Comparison]] = {}
         for segment in asked.segments:
@@ -233,6 +241,10 @@ class Experiment(Shown):
 
     def daily(self) -> dict[str, Daily]:
         """Each primary metric from day to day."""
+        return dict(self._daily)
+
+    @cached_property
+    def _daily(self) -> dict[str, Daily]:
         asked = self.description
         if asked.days is None:
             return {}

@@ -16,6 +16,7 @@ from amber_ruler.tables import Table
 def plan(table: Table, asked: Description) -> ExperimentPlan:
     """The size for each metric, by the spread and the baseline of the control."""
     answers: dict[str, PlanAnswer] = {}
+    designs: dict[str, tuple[Any, dict[str, Any]]] = {}
     for name, metric in asked.metrics.items():
         design = _design(table, asked, name, metric)
         if design is None:
@@ -24,13 +25,16 @@ def plan(table: Table, asked: Description) -> ExperimentPlan:
         if metric.role == "guardrail" and metric.effect is None and metric.lift is None:
             effect = {"effect": 0.0}
         answers[name] = design.sample_size(power=asked.plan.power, **effect)
+        designs[name] = design, effect
     if not answers:
         raise DesignError("No metric has an effect to plan for: metrics.….effect or lift, or a guardrail's margin.")
     driving = max(answers, key=lambda name: answers[name].n_total)
     total, days = answers[driving].n_total, None
     if asked.plan.per_day is not None:
         days = math.ceil(total / asked.plan.per_day)
-    together = 1.0 - sum(1 - float(one.power or 0.0) for one in answers.values())
+    n = answers[driving].n
+    power = {name: float(design.power(n=n, **effect).power or 0.0) for name, (design, effect) in designs.items()}
+    together = 1.0 - sum(1 - one for one in power.values())  # whatever they have to do with each other
     return ExperimentPlan(
         title=f"{asked.name}: the plan",
         method="each metric's own size, by the spread and baseline of the control",
