@@ -28,6 +28,7 @@ SECTIONS = {
     "results": "what an answer is made of",
     "report": "drawing answers",
     "tables": "data in",
+    "experiment": "one file, the whole day",
     "demo": "the made-up company",
 }
 DESIGNS = """

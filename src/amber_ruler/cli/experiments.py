@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import inspect
 import json
+import os
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any
 
@@ -11,7 +12,7 @@ import typer
 
 from amber_ruler.cli.build import command, maybe, needed, written
 from amber_ruler.cli.output import save_text, tell, write, write_results
-from amber_ruler.cli.reading import file_argument, open_table, reading_options
+from amber_ruler.cli.reading import as_source, file_argument, open_table, reading_options
 from amber_ruler.errors import InputError
 
 if TYPE_CHECKING:
@@ -84,7 +85,8 @@ def _start(**given: Any) -> None:
         raise InputError(f"{given['out']} is there already: --force overwrites it.")
     asked = {name: given[name] for name in ("unit", "by", "control", "day")}
     out = given["out"]
-    save_text(out, starting.start(open_table(given), given["file"], **asked).rstrip("\n"))
+    place = None if given["file"] is None else os.path.relpath(given["file"], out.parent)  # from the file's own folder
+    save_text(out, starting.start(open_table(given), place, read=as_source(given), **asked).rstrip("\n"))
     write(
         f"Written to {out}. Fill in hypothesis, roles and margins, then:\n  amber-ruler report {out} --out report.html"
     )

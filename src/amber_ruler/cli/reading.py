@@ -119,6 +119,20 @@ def _opened(given: Mapping[str, Any]) -> Table:
     return from_database(database, name)
 
 
+def as_source(given: Mapping[str, Any]) -> dict[str, Any]:
+    """The same options as an experiment file has them."""
+    for name in ("distinct", "success", "derive", "database"):
+        if given.get(name):
+            raise InputError(
+                f"An experiment file has no place for --{name}: write the table as it is to be read first."
+            )
+    found = {name: given[name] for name in (*_WRITTEN, "where", "relabel") if given.get(name)}
+    found |= {"missing": list(given["missing_text"])} if given.get("missing_text") else {}
+    found |= {"skip": given["skip_lines"]} if given.get("skip_lines") else {}
+    dates = dict(_date(text) for text in given.get("dates") or ())
+    return found | ({"dates": dates} if dates else {})
+
+
 def planned_shares(text: str, source: Table, by: str) -> dict[str, float]:
     """Planned shares by label, or in the labels' order."""
     if "=" in text:

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from pathlib import Path
+from types import MappingProxyType
 from typing import Any
 
 import narwhals as nw
@@ -14,7 +16,16 @@ from amber_ruler.tables import Table
 _MOST = 40  # columns that are guessed at
 
 
-def start(table: Table, path: Path | None, *, unit: str, by: str, control: str, day: str | None) -> str:
+def start(
+    table: Table,
+    path: str | None,
+    *,
+    unit: str,
+    by: str,
+    control: str,
+    day: str | None,
+    read: Mapping[str, Any] = MappingProxyType({}),
+) -> str:
     """The text of an experiment file that runs as it is; what is to be thought about stands in comments."""
     counts = table.sizes(by=by)
     if control not in counts:
@@ -30,7 +41,8 @@ def start(table: Table, path: Path | None, *, unit: str, by: str, control: str, 
     made["segments"] = []
     if path is not None:
         source = tomlkit.table()
-        source["table"] = path.name
+        source["table"] = path
+        source.update(read)
         made["source"] = source
     assignment = tomlkit.table()
     assignment["column"], assignment["control"] = by, control
