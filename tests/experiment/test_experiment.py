@@ -82,8 +82,10 @@ def test_an_analysis_is_what_the_library_says(folder):
     trips = ar.table(folder / "travellers.csv")
     found = test.analyse()
     rows = trips.records(["fare", "prior_spend", "bookings", "searches"], by="form")
+    others = {"short": (rows["guided"],), "guided": (rows["short"],)}
     fares = {
-        a.label: ar.adjust.sharpen(a, b, value="fare", covariate=["prior_spend"]) for a, b in rows.against("current")
+        a.label: ar.adjust.sharpen(a, b, value="fare", covariate=["prior_spend"], others=others[a.label])
+        for a, b in rows.against("current")
     }
     booked = trips.compare("booked", by="form", control="current", correct="none", method="proportions")
     p = [*(one.p_value for one in booked.results), *(one.p_value for one in fares.values())]

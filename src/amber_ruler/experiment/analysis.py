@@ -11,16 +11,23 @@ from amber_ruler import adjust, bayes, measure
 from amber_ruler.errors import DataError, InputError
 from amber_ruler.experiment.description import Description, Metric
 from amber_ruler.experiment.results import Analysis
+from amber_ruler.moments import Moments
 from amber_ruler.results import Comparison, Family
+from amber_ruler.samples import ByVariant
 from amber_ruler.sequential import Monitoring, boundaries, looks_by_day, monitor
 from amber_ruler.tables import Table
 from amber_ruler.tables.comparing import together
+from amber_ruler.tables.counting import in_one_pass
+
+Cells = dict[str, dict[str, Moments]]  # by variant, then by stratum
+_MOST_TOGETHER = 40  # columns, of which all products are added up
 
 
 def analyse(table: Table, asked: Description, *, days: tuple[str, ...]) -> Analysis:
     """Every metric, by role."""
     by, control = asked.assignment.column, str(asked.assignment.control)
-    found = {name: against_control(table, asked, name, metric) for name, metric in asked.metrics.items()}
+    shared = _shared(table, asked)
+    found = {name: against_control(table, asked, name, metric, shared) for name, metric in asked.metrics.items()}
     monitored = {} if asked.looks is None else _looks(table, asked, found, days)
     primary = _of_role(asked, found, "primary")
     if asked.looks is not None:
@@ -49,11 +56,13 @@ def analyse(table: Table, asked: Description, *, days: tuple[str, ...]) -> Analy
     )
 
 
-def against_control(table: Table, asked: Description, name: str, metric: Metric) -> dict[str, Comparison]:
+def against_control(
+    table: Table, asked: Description, name: str, metric: Metric, shared: Cells | None
+) -> dict[str, Comparison]:
     """One metric: each treatment against the control."""
     by, control = asked.assignment.column, str(asked.assignment.control)
     column = metric.column or name
-    arms, ask = _method(table, asked, name, metric, column, by)
+    arms, ask, together = _method(table, asked, name, metric, column, by, shared)
     settings: dict[str, Any] = {"alpha": asked.alpha, "good": metric.good, "metric": name}
     if metric.margin is not None:
         settings["margin"] = metric.margin
@@ -63,11 +72,36 @@ def against_control(table: Table, asked: Description, name: str, metric: Metric)
         raise DataError.unknown(f"control in column {by!r}", control, arms)
     if len(arms) < 2:
         raise DataError(f"Column {by!r} holds one variant only, {control!r}: there is nothing to compare it with.")
-    return {arm.label: ask(arm, base, **settings) for arm, base in arms.against(control)}
+    found = {}
+    for arm, base in arms.against(control):
+        others = tuple(a for a in arms.values() if a is not arm and a is not base)
+        found[str(arm.label)] = ask(arm, base, **settings, **({"others": others} if together else {}))
+    return found
 
 
-def _method(table: Table, asked: Description, name: str, metric: Metric, column: str, by: str) -> tuple[Any, Any]:
-    """What the variants are read as, and the question that is asked of two of them."""
+def _reducible(metric: Metric) -> bool:
+    """Whether moments are enough for a metric."""
+    return metric.kind in ("mean", "share", "ratio") and metric.cap is None
+
+
+def _columns(metric: Metric, column: str) -> list[str]:
+    parts = [part.strip() for covariate in metric.covariates for part in covariate.split(" per ")]
+    return list(dict.fromkeys([column, *([metric.per] if metric.per else []), *parts]))
+
+
+def _shared(table: Table, asked: Description) -> Cells | None:
+    """Moments of all columns of all metrics that they are enough for, in one pass; None where a row lacks a value."""
+    named = {name: metric for name, metric in asked.metrics.items() if _reducible(metric)}
+    columns = [column for name, metric in named.items() for column in _columns(metric, metric.column or name)]
+    if len(named) < 2 or len(set(columns)) > _MOST_TOGETHER:
+        return None
+    return in_one_pass(table, list(dict.fromkeys(columns)), by=asked.assignment.column, strata=asked.strata)
+
+
+def _method(
+    table: Table, asked: Description, name: str, metric: Metric, column: str, by: str, shared: Cells | None
+) -> tuple[Any, Any, bool]:
+    """What the variants are read as, the question that is asked of two of them, and whether it takes the others too."""
     sharper: dict[str, Any] = {}
     if metric.kind in ("mean", "share", "ratio"):
         sharper = {"covariate": list(metric.covariates)} if metric.covariates else {}
@@ -76,18 +110,34 @@ def _method(table: Table, asked: Description, name: str, metric: Metric, column:
     if metric.kind == "ratio" or sharper:
         if metric.kind == "ratio":
             sharper["per"] = str(metric.per)
-        parts = [part for covariate in metric.covariates for part in covariate.split(" per ")]
-        columns = [column, *map(str.strip, parts), *([metric.per] if metric.per else [])]
-        columns += [asked.strata] if asked.strata and "strata" in sharper else []
-        return table.records(list(dict.fromkeys(columns)), by=by), partial(adjust.sharpen, value=column, **sharper)
+        columns = _columns(metric, column)
+        ask: Any = partial(adjust.sharpen, value=column, **sharper)
+        if shared is not None and _reducible(metric):
+            return _arms(shared, columns, by, asked.strata), ask, True
+        columns += [asked.strata] if asked.strata else []
+        return table.records(list(dict.fromkeys(columns)), by=by), ask, True
     if metric.kind == "quantile":
-        return table.samples(column, by=by), partial(measure.quantiles, at=metric.at)
+        return table.samples(column, by=by), partial(measure.quantiles, at=metric.at), False
     if metric.kind == "two-part":
-        return table.samples(column, by=by), adjust.two_part
+        return table.samples(column, by=by), adjust.two_part, False
     ask = {"mean": measure.means, "share": measure.proportions, "rate": measure.rates}[metric.kind]
     if metric.kind == "rate" and metric.per is not None:
         raise InputError(f"metrics.{name}: a rate by an exposure column is a ratio: kind = 'ratio' compares it.")
-    return table.moments(column, by=by), ask
+    if shared is not None and _reducible(metric):
+        return _arms(shared, [column], by, None), ask, False
+    return table.moments(column, by=by), ask, False
+
+
+def _arms(shared: Cells, columns: list[str], by: str, strata: str | None) -> ByVariant[Moments]:
+    """Each variant's moments of some of the columns, stacked along the strata where there are any."""
+    found = {}
+    for label, levels in sorted(shared.items()):
+        each = {level: m.select(*columns) for level, m in levels.items()}
+        whole = (
+            next(iter(each.values())) if strata is None and len(each) == 1 else Moments.stack(each, axis=strata or "")
+        )
+        found[label] = whole.relabel(label)
+    return ByVariant(found, column=by)
 
 
 def _labelled(

@@ -13,11 +13,12 @@ from amber_ruler.results import Check
 from amber_ruler.samples import ByVariant
 from amber_ruler.samples.variants import printed
 from amber_ruler.tables import findings, profile, reduce
-from amber_ruler.tables.counting import moments, sizes
+from amber_ruler.tables.counting import in_one_pass, moments, sizes
 from amber_ruler.tables.findings import Bounds, Findings
 from amber_ruler.tables.frame import Held, names
 from amber_ruler.tables.split_check import check_split
 
+_TOGETHER = 40  # columns, of which all products are added up
 _LOOKED_AT, _MANY = 50, 20  # columns that may name the unit, and different values that it must have
 
 
@@ -97,17 +98,36 @@ def _column_checks(
         spoilt = profile.impossible(table.frame.lazy(), by, bounds)
     checks = list(findings.impossible(spoilt, rows, bounds))
     endless = {c for c, variants in spoilt.items() if any(counted[0] for counted in variants.values())}
-    for column in bounds:
-        if column in endless:
-            continue  # there are no moments
-        arms = moments(table, column, by=by)
-        lost, kept = ({m.label: getattr(m, part) for m in arms.values()} for part in ("missing", "n"))
+    arms = _moments(table, [c for c in bounds if c not in endless], by)  # of endless ones there are none
+    heavy = [c for c in arms if c in metrics and _has_a_top(arms[c])]
+    with table.reading():
+        tops = profile.tops(table.frame.lazy().filter(~nw.col(by).is_null()), heavy, findings.TOP)
+    for column, each in arms.items():
+        lost, kept = ({m.label: getattr(m, part) for m in each.values()} for part in ("missing", "n"))
         checks.append(findings.missing(lost, kept, column, len(bounds), before=column in covariates))
-        if column in covariates and len(arms) > 1:
-            checks.append(findings.balance(arms, column, len(covariates)))
+        if column in covariates and len(each) > 1:
+            checks.append(findings.balance(each, column, len(covariates)))
         if column in metrics:
-            checks += _metric_checks(table, column, arms, by)
+            checks += _metric_checks(table, column, each, by, tops.get(column))
     return checks
+
+
+def _moments(table: Held, columns: Sequence[str], by: str) -> dict[str, ByVariant[Moments]]:
+    """Moments of each column, of all in one pass where no row lacks a value."""
+    whole = in_one_pass(table, columns, by=by) if 1 < len(columns) <= _TOGETHER else None
+    if whole is None:
+        return {column: moments(table, column, by=by) for column in columns}
+    return {
+        column: ByVariant({label: levels[""].select(column) for label, levels in sorted(whole.items())}, column=by)
+        for column in columns
+    }
+
+
+def _has_a_top(arms: ByVariant[Moments]) -> bool:
+    """Whether a metric may be carried by a few values: it varies, is no share, and there are enough of them."""
+    varies = any(m.comoments[0, 0] for m in arms.values())
+    share = all(m.zero_one().all() for m in arms.values())
+    return varies and not share and sum(m.n for m in arms.values()) >= 2 / (1 - findings.TOP)
 
 
 def _likely_unit(table: Held, rows: int, others: set[str | None]) -> tuple[str, int] | None:
@@ -152,20 +172,24 @@ def _split_checks(
     return [findings.split_in_parts(cells_seen, names, shown, shares, name), *more]
 
 
-def _metric_checks(table: Held, column: str, arms: ByVariant[Moments], by: str) -> list[Check]:
+def _metric_checks(
+    table: Held, column: str, arms: ByVariant[Moments], by: str, top: tuple[float, float] | None
+) -> list[Check]:
     """Is a metric fit to be measured: does it vary, are there enough units, do few values carry it?"""
     flat = findings.constant(arms, column)
     checks = [] if flat is None else [flat]
     if all(m.zero_one().all() for m in arms.values()) or not any(m.comoments[0, 0] for m in arms.values()):
         return checks
     checks += findings.enough(arms, column)
-    if sum(m.n for m in arms.values()) < 2 / (1 - findings.TOP):
+    if top is None:
         return checks
-    with table.reading():
-        limit, share = profile.top(table.frame.lazy().filter(~nw.col(by).is_null()), column, findings.TOP)
+    limit, share = top
+    capped_arms = arms
+    if share >= findings.TOP_SHARE:  # what a cap would do is said
         value = reduce.number(nw.col(column), table.schema[column])
-        capped = table.frame.with_columns(nw.when(value > limit).then(nw.lit(limit)).otherwise(value).alias(column))
-    capped_arms = moments(table.shaped(capped), column, by=by)
+        with table.reading():
+            capped = table.frame.with_columns(nw.when(value > limit).then(nw.lit(limit)).otherwise(value).alias(column))
+        capped_arms = moments(table.shaped(capped), column, by=by)
     return [*checks, findings.top(share, limit, _pooled(arms), _pooled(capped_arms), column)]
 
 

@@ -27,14 +27,40 @@ def moments(table: Held, columns: str | Sequence[str], *, by: str | Sequence[str
     wanted = names("columns", columns)
     table.need(wanted, by)
     with table.reading():
-        if isinstance(table.frame, nw.LazyFrame):
-            frame = table.frame
-            return _with_own_rows(lambda columns: reduce.from_engine(frame, columns, by), wanted)
-        coded, labels = codes(table.frame[by].to_native())
-        values = {c: floats(table.frame[c].to_native()) for c in wanted}
-        return _with_own_rows(
-            lambda columns: reduce.from_memory(coded, labels, [values[c] for c in columns], columns, by), wanted
-        )
+        return _with_own_rows(_reducer(table, wanted, by), wanted)
+
+
+def _reducer(table: Held, wanted: list[str], by: str) -> Callable[[list[str]], ByVariant[Moments]]:
+    """What reduces some of these columns over their joint rows."""
+    if isinstance(table.frame, nw.LazyFrame):
+        frame = table.frame
+        return lambda columns: reduce.from_engine(frame, columns, by)
+    coded, labels = codes(table.frame[by].to_native())
+    values = {c: floats(table.frame[c].to_native()) for c in wanted}
+    return lambda columns: reduce.from_memory(coded, labels, [values[c] for c in columns], columns, by)
+
+
+def in_one_pass(
+    table: Held, columns: Sequence[str], *, by: str, strata: str | None = None
+) -> dict[str, dict[str, Moments]] | None:
+    """Joint moments of many columns by variant and stratum ("" without strata); None where any row lacks a value."""
+    wanted = names("columns", list(columns))
+    table.need(wanted, by, strata)
+    keyed, key = table, by
+    if strata is not None:
+        key = "cell" + "_" * max(map(len, table.columns))
+        parts = [nw.col(c).cast(nw.String) for c in (by, strata)]
+        with table.reading():
+            keyed = table.shaped(table.frame.with_columns(nw.concat_str(*parts, separator=_APART).alias(key)))
+    with keyed.reading():
+        found = _reducer(keyed, wanted, key)(wanted)
+    if found.unassigned or any(m.missing for m in found.values()):
+        return None
+    cells: dict[str, dict[str, Moments]] = {}
+    for label, m in found.items():
+        variant, _, level = label.partition(_APART) if strata is not None else (label, "", "")
+        cells.setdefault(variant, {})[level] = m.relabel(variant)
+    return cells
 
 
 def overall(table: Held, columns: str | Sequence[str]) -> Moments:

@@ -101,15 +101,28 @@ def impossible(
     return found
 
 
-def top(frame: nw.LazyFrame[Any], column: str, level: float) -> tuple[float, float]:
-    """The value that a share `level` of all lies below, and the share of the total that is held above it."""
-    value = number(nw.col(column), frame.collect_schema()[column])
-    rows = frame.select(value.alias("v")).filter(~nw.col("v").is_null())
-    limit = float(rows_of(rows.select(nw.col("v").quantile(level, interpolation="linear").alias("q")))[0]["q"])
-    sizes = rows.with_columns(nw.col("v").abs().alias("size"))
-    sizes = sizes.with_columns(above=nw.when(nw.col("v") > limit).then(nw.col("size")).otherwise(nw.lit(0.0)))
-    found = rows_of(sizes.select(nw.col("size").sum(), nw.col("above").sum()))[0]
-    return limit, float(found["above"] / found["size"]) if found["size"] else 0.0
+def tops(frame: nw.LazyFrame[Any], columns: Sequence[str], level: float) -> dict[str, tuple[float, float]]:
+    """For each column the value that a share `level` of all lies below, and the share of the total above it."""
+    if len(columns) > _AT_ONCE:
+        return tops(frame, columns[:_AT_ONCE], level) | tops(frame, columns[_AT_ONCE:], level)
+    if not columns:
+        return {}
+    schema = frame.collect_schema()
+    rows = frame.select(*(number(nw.col(c), schema[c]).alias(f"v{k}") for k, c in enumerate(columns)))
+    names = [f"v{k}" for k in range(len(columns))]
+    found = rows_of(rows.select(*(nw.col(n).quantile(level, interpolation="linear") for n in names)))[0]
+    limits = [float(found[name]) for name in names]
+    sizes = [nw.col(name).abs().alias(f"all{name}") for name in names]
+    above = [
+        nw.when(nw.col(name) > limit).then(nw.col(name).abs()).otherwise(nw.lit(0.0)).alias(f"above{name}")
+        for name, limit in zip(names, limits, strict=True)
+    ]
+    sums = [nw.col(f"{part}{name}").sum() for name in names for part in ("all", "above")]
+    found = rows_of(rows.select(*sizes, *above).select(*sums))[0]
+    return {
+        column: (limit, float(found[f"above{name}"] / found[f"all{name}"]) if found[f"all{name}"] else 0.0)
+        for column, name, limit in zip(columns, names, limits, strict=True)
+    }
 
 
 def description(frame: nw.LazyFrame[Any], column: str, moments: Moments, unit: str | None) -> Described:
