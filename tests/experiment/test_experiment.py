@@ -1,10 +1,12 @@
 """An experiment from its file to its report: what it says is what the library says of the same rows."""
 
 import json
+import re
 import shlex
 import sys
 
 import duckdb
+import html5lib
 import numpy as np
 import pandas as pd
 import polars as pl
@@ -360,3 +362,51 @@ def test_readable_with_many_metrics_and_variants():
     assert len(test.analyse().secondary) == 1_990
     assert len(str(test.analyse()).splitlines()) < 400
     assert sys.getsizeof(str(test.decide())) < 100_000
+
+
+def test_many_experiments_on_one_page(tmp_path, monkeypatch):
+    """A ruler a test, its decision, and what such tests usually bring, by `bayes.shrink` of the lifts."""
+    monkeypatch.chdir(tmp_path)
+    for k, name in enumerate(("june", "july", "august")):
+        rows_of(500, fare=0.3 * k, seed=k).to_csv(f"{name}.csv", index=False)
+        keyed = keys(name=name, source={"table": f"{name}.csv"})
+        (tmp_path / f"{name}.toml").write_text(Experiment(**keyed).to_toml(), encoding="utf-8")
+    said = run("report june.toml july.toml august.toml --index --out index.html")
+    assert "3 experiments" in said
+    page = (tmp_path / "index.html").read_text(encoding="utf-8")
+    assert all(f"{name}: short" in page for name in ("june", "july", "august"))
+    lifts, errors = [], []
+    for name in ("june", "july", "august"):
+        one, two = Experiment.from_file(f"{name}.toml").analyse().primary.results[0].groups
+        lifts.append(100 * (one.mean / two.mean - 1))
+        errors.append(100 * np.hypot(one.se / two.mean, one.mean * two.se / two.mean**2))
+    assert ar.bayes.shrink(lifts, errors, metric="lift (%)").sentence() in page
+    with pytest.raises(InputError, match="--index writes one page"):
+        run("report june.toml july.toml --out x.html")
+
+
+def test_the_page_is_valid_and_its_text_can_be_read(tmp_path):
+    """No fault for an HTML parser, nothing fetched or run, landmarks, and 4.5 : 1 between text and paper, light and dark."""
+    test = Experiment(rows_of(300, fare=1.0), **keys(days={"column": "day", "planned": 4}))
+    page = test.report(tmp_path / "report.html").read_text(encoding="utf-8")
+    parser = html5lib.HTMLParser()
+    parser.parse(page)
+    assert parser.errors == []
+    assert not re.search(r"<script|https?://|src=|@import|url\(", page)
+    for landmark in ('<html lang="en">', "<main", "<header", "<nav aria-label", "<h1"):
+        assert page.count(landmark) == 1
+    assert page.count("<caption>") == page.count("<table>")
+    for theme in re.findall(r"\.amber-ruler \{ --ink[^}]*", page):
+        colours = dict(re.findall(r"--(\w+): (#[0-9a-f]{6})", theme))
+        for name in ("ink", "soft", "amber", "sea", "brick"):
+            assert contrast(colours[name], colours["paper"]) >= 4.5, name
+
+
+def contrast(one, other):
+    """The ratio of two colours' luminances."""
+    light = []
+    for colour in (one, other):
+        parts = np.array([int(colour[k : k + 2], 16) / 255 for k in (1, 3, 5)])
+        linear = np.where(parts <= 0.04045, parts / 12.92, ((parts + 0.055) / 1.055) ** 2.4)
+        light.append(linear @ [0.2126, 0.7152, 0.0722] + 0.05)
+    return max(light) / min(light)

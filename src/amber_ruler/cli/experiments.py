@@ -30,11 +30,13 @@ EXAMPLES = {
     "      --out experiment.toml",
     "analyse": "  amber-ruler analyse experiment.toml --figure rulers.png",
     "decide": "  amber-ruler decide experiment.toml",
-    "report": "  amber-ruler report experiment.toml --out report.html",
+    "report": "  amber-ruler report experiment.toml --out report.html\n"
+    "  amber-ruler report june.toml july.toml august.toml --index --out index.html",
     "schema": "  amber-ruler schema experiment",
 }
 NAMES = tuple(_SAID)
 _ARGUMENT = typer.Argument(help="The experiment file (TOML).", show_default=False)
+_SEVERAL = typer.Argument(help="The experiment file (TOML); several with --index.", show_default=False)
 _FILE = (Annotated[Path, _ARGUMENT], inspect.Parameter.empty)
 _OVERRIDE = "Do otherwise with a treatment, and why: 'guided: it replaces an unsupported page'; repeatable."
 
@@ -58,8 +60,9 @@ def made(name: str) -> Any:
         "analyse": {"file": _FILE, **written()},
         "decide": {"file": _FILE, "override": override, "as_json": as_json},
         "report": {
-            "file": _FILE,
+            "files": (Annotated[list[Path], _SEVERAL], inspect.Parameter.empty),
             "out": needed(Path, "The file to write: .html, .md, .json or .csv."),
+            "index": (Annotated[bool, typer.Option("--index", help="One page of several experiments.")], False),
             "override": override,
             "force": force,
         },
@@ -104,7 +107,18 @@ def _decide(**given: Any) -> None:
 
 
 def _report(**given: Any) -> None:
-    experiment = experiment_of(given["file"])
+    files = given["files"]
+    if given["index"]:
+        from amber_ruler.report.many_experiments import write_index
+
+        if given["override"]:
+            raise InputError("--override is of one experiment: leave it out of an index.")
+        path = write_index([experiment_of(file) for file in files], given["out"], force=given["force"])
+        write(f"Written to {path}: {len(files):,} experiments.")
+        return
+    if len(files) > 1:
+        raise InputError("A report is of one experiment: --index writes one page of several.")
+    experiment = experiment_of(files[0])
     overridden = _overridden(given["override"])
     path = experiment.report(given["out"], overridden=overridden, force=given["force"])
     decision = experiment.decide(overridden)

@@ -58,9 +58,14 @@ def write(experiment: Experiment, path: Path, overridden: Mapping[str, str], *, 
     forms = {".html": _html, ".md": _markdown, ".json": _json, ".csv": _csv}
     if path.suffix.lower() not in forms:
         raise InputError(f"A report is written as {', '.join(forms)}; got {path.name!r}.", name="path")
+    text = forms[path.suffix.lower()](made(experiment, overridden)) if force or not path.exists() else ""
+    return saved(path, text, force=force)
+
+
+def saved(path: Path, text: str, *, force: bool) -> Path:
+    """Write a text file whole or not at all; another one is not overwritten unasked."""
     if path.exists() and not force:
         raise InputError(f"{path} is there already: force=True (--force) overwrites it.", name="path")
-    text = forms[path.suffix.lower()](made(experiment, overridden))
     part = path.with_name(f"{path.name}.part")
     try:
         part.write_text(text, encoding="utf-8", newline="")
