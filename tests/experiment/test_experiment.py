@@ -386,7 +386,7 @@ def test_many_experiments_on_one_page(tmp_path, monkeypatch):
 
 
 def test_the_page_is_valid_and_its_text_can_be_read(tmp_path):
-    """No fault for an HTML parser, nothing fetched or run, landmarks, and 4.5 : 1 between text and paper, light and dark."""
+    """No fault for a parser, nothing fetched or run, landmarks, and 4.5 : 1 between text and paper in both themes."""
     test = Experiment(rows_of(300, fare=1.0), **keys(days={"column": "day", "planned": 4}))
     page = test.report(tmp_path / "report.html").read_text(encoding="utf-8")
     parser = html5lib.HTMLParser()
