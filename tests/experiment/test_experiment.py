@@ -353,13 +353,13 @@ def test_from_a_table_to_a_report_at_the_command_line(folder, monkeypatch):
 
 
 def test_readable_with_many_metrics_and_variants():
-    """Two hundred metrics of ten variants: rows are counted where they are not all shown."""
+    """Two hundred metrics of four variants: rows are counted where they are not all shown."""
     rng = np.random.default_rng(2)
-    rows = pd.DataFrame(rng.normal(size=(3_000, 200)), columns=[f"m{k}" for k in range(200)])
-    rows = rows.assign(form=np.arange(3_000) % 11, who=np.arange(3_000))
+    rows = pd.DataFrame(rng.normal(size=(600, 200)), columns=[f"m{k}" for k in range(200)])
+    rows = rows.assign(form=np.arange(600) % 5, who=np.arange(600))
     metrics = {f"m{k}": {"role": "primary" if k == 0 else "secondary"} for k in range(200)}
     test = Experiment(rows, name="Many", unit="who", assignment={"column": "form", "control": 0}, metrics=metrics)
-    assert len(test.analyse().secondary) == 1_990
+    assert len(test.analyse().secondary) == 796
     assert len(str(test.analyse()).splitlines()) < 400
     assert sys.getsizeof(str(test.decide())) < 100_000
 
