@@ -21,6 +21,7 @@ from amber_ruler import AmberRulerError, DataError, Experiment, ExperimentFileEr
 from amber_ruler.cli.main import app
 from amber_ruler.experiment import file
 from amber_ruler.sequential import boundaries, looks_by_day, monitor
+from amber_ruler.tables.counting import in_one_pass
 
 FERRY = """
 name = "Booking forms"
@@ -410,3 +411,144 @@ def contrast(one, other):
         linear = np.where(parts <= 0.04045, parts / 12.92, ((parts + 0.055) / 1.055) ** 2.4)
         light.append(linear @ [0.2126, 0.7152, 0.0722] + 0.05)
     return max(light) / min(light)
+
+
+def test_a_log_of_events_becomes_units_first(tmp_path):
+    """What is taken of each unit, from the log and the list of who was assigned; rows kept and labels named."""
+    (tmp_path / "events.csv").write_bytes(ar.demo.path("events").read_bytes())
+    listed = pd.read_csv(ar.demo.path("travellers"), usecols=["traveller", "form"])
+    listed.to_csv(tmp_path / "assigned.csv", index=False)
+    source = {
+        "table": "events.csv",
+        "where": ["day <= 14"],
+        "take": ["searches: count where event = search", "spent: total amount"],
+        "assigned": "assigned.csv",
+    }
+    asked = {
+        "name": "Log",
+        "unit": "traveller",
+        "assignment": {"column": "form", "control": "current"},
+        "metrics": {"searches": {"role": "primary"}, "spent": {}},
+        "source": source,
+    }
+    (tmp_path / "log.toml").write_text(Experiment(**asked).to_toml(), encoding="utf-8")
+    test = Experiment.from_file(tmp_path / "log.toml")
+    assert test.description == Experiment(**asked).description
+    by_hand = ar.table(tmp_path / "events.csv").where("day", at_most=14)
+    measures = {"searches": ar.tables.count(event="search"), "spent": ar.tables.total("amount")}
+    units = by_hand.units(
+        unit="traveller", by="form", measures=measures, assignment=ar.table(tmp_path / "assigned.csv")
+    )
+    expected = units.moments("searches", by="form")
+    found = test.analyse().primary["searches, short"]
+    assert [g.n for g in found.groups] == [expected["short"].n, expected["current"].n] == [4049, 3983]
+    assert found.estimate == pytest.approx(expected["short"].mean("searches") - expected["current"].mean("searches"))
+
+
+@pytest.mark.parametrize("engine", ["pandas", "parquet"])
+@pytest.mark.parametrize("strata", [None, "port"])
+def test_many_columns_reduced_at_once_are_each_by_itself(engine, strata, tmp_path):
+    """The joint moments of all are those of each; where a row lacks a value there are none."""
+    rng = np.random.default_rng(4)
+    rows = rows_of(200).assign(port=lambda t: t["who"] % 3, prior=rng.normal(size=400))
+    rows.to_parquet(tmp_path / "rows.parquet")
+    table = ar.table(rows if engine == "pandas" else tmp_path / "rows.parquet")
+    whole = in_one_pass(table, ["fare", "prior", "calm"], by="form", strata=strata)
+    assert set(whole) == {"current", "short"}
+    for variant, levels in whole.items():
+        for level, m in levels.items():
+            mine = (
+                rows[rows.form == variant]
+                if strata is None
+                else rows[(rows.form == variant) & (rows.port == int(level))]
+            )
+            assert m.n == len(mine)
+            assert m.mean("fare") == pytest.approx(mine.fare.mean(), rel=1e-13)
+            assert m.correlation("fare", "prior") == pytest.approx(mine.fare.corr(mine.prior), rel=1e-9)
+    rows.loc[3, "prior"] = np.nan
+    assert in_one_pass(ar.table(rows), ["fare", "prior"], by="form", strata=strata) is None
+
+
+@pytest.mark.parametrize("gaps", [False, True])
+def test_the_way_of_reduction_changes_no_number(gaps):
+    """With gaps in a covariate each metric is read by its rows, without them all at once: the same sharpened answer."""
+    rng = np.random.default_rng(5)
+    rows = rows_of(300, fare=0.4).assign(port=lambda t: np.where(t["who"] % 3, "Amble", "Tern Quay"))
+    rows = rows.assign(prior=rows.fare + rng.normal(size=600), calm=rows.calm.astype(float))
+    if gaps:
+        rows.loc[rows.who % 11 == 0, "prior"] = np.nan
+    metrics = {
+        "fare": {"role": "primary", "covariates": ["prior"]},
+        "calm": {"kind": "share", "role": "guardrail", "margin_lift": 0.1, "covariates": ["prior"]},
+        "capped": {"column": "fare", "cap": 0.95},
+    }
+    found = Experiment(rows, **keys(metrics=metrics, strata="port")).analyse()
+    arms = ar.table(rows).records(["fare", "calm", "prior", "port"], by="form")
+    for name, one in (("fare", found.primary["fare"]), ("calm", found.guardrails["calm"])):
+        more = {"margin_lift": 0.1} if name == "calm" else {}
+        alone = ar.adjust.sharpen(
+            arms["short"], arms["current"], value=name, covariate=["prior"], strata="port", **more
+        )
+        assert (one.estimate, one.se, one.p_value) == pytest.approx((alone.estimate, alone.se, alone.p_value), rel=1e-9)
+        if more:
+            assert one.margin_tests["not_worse"].p_value == pytest.approx(
+                alone.margin_tests["not_worse"].p_value, rel=1e-8
+            )
+    capped = ar.adjust.sharpen(arms["short"], arms["current"], value="fare", cap=0.95, strata="port")
+    assert found.secondary["capped"].estimate == pytest.approx(capped.estimate, rel=1e-12)
+
+
+def test_beliefs_are_those_of_the_library():
+    """A prior of the file for means, that of each share for shares; what can't be weighed is refused."""
+    rows = rows_of(300, fare=0.4)
+    metrics = {"fare": {"role": "primary", "margin": 0.2}, "calm": {"kind": "share", "role": "primary"}}
+    test = Experiment(rows, **keys(metrics=metrics, method="both", prior="cauchy 0.1"))
+    arms = ar.table(rows).moments(["fare", "calm"], by="form")
+    fare = ar.bayes.means(
+        arms["short"].select("fare"),
+        arms["current"].select("fare"),
+        prior=ar.bayes.Cauchy(0.1),
+        margin=0.2,
+        metric="fare",
+    )
+    found = test.analyse().evidence
+    assert found["fare"].evidence.bayes_factor == pytest.approx(fare.evidence.bayes_factor, rel=1e-12)
+    assert 0 < found["calm"].evidence.chance_better < 1
+    wrong = {"fare": {"role": "primary", "kind": "quantile"}}
+    with pytest.raises(InputError, match="a prior is weighed for means and shares"):
+        Experiment(rows, **keys(metrics=wrong, method="both")).analyse()
+    with pytest.raises(InputError, match="is not known here"):
+        Experiment(rows, **keys(method="both", prior="caucy 1")).analyse()
+
+
+def test_tops_of_several_columns_are_those_of_numpy():
+    """The quantile and what lies above it, all columns in two questions; a cap is tried where few values carry much."""
+    rng = np.random.default_rng(6)
+    rows = rows_of(3_000).assign(heavy=rng.pareto(1.05, 6_000), light=rng.normal(5, 1, 6_000))
+    checks = {c.name: c for c in ar.table(rows).check(by="form", unit="who", metrics=["heavy", "light", "fare"]).checks}
+    for column in ("heavy", "light", "fare"):
+        limit = np.quantile(rows[column], 0.999)
+        share = rows[column].abs()[rows[column] > limit].sum() / rows[column].abs().sum()
+        assert f"(above {limit:.4g}) hold {100 * share:.2g}% of the total" in checks[f"top of {column}"].finding
+    capped = np.minimum(rows.heavy, np.quantile(rows.heavy, 0.999)).mean()
+    assert f"from {rows.heavy.mean():.4g} to {capped:.4g}" in checks["top of heavy"].advice
+    assert checks["top of light"].severity == "fine"
+
+
+def test_an_experiment_prints_and_says_what_is_missing(tmp_path):
+    """Its metrics in a table; no rows at all, no day, no look, no such folder."""
+    test = Experiment(**keys())
+    assert "guardrail" in str(test)
+    assert repr(test) == "<experiment Forms: fare, calm>"
+    with pytest.raises(InputError, match="names no table"):
+        test.check()
+    assert Experiment(rows_of(50), **keys()).daily() == {}
+    with pytest.raises(InputError, match="No look was planned"):
+        Experiment(rows_of(50), **keys()).monitor()
+    with pytest.raises(ExperimentFileError, match="can't be read: No such file"):
+        Experiment.from_file(tmp_path / "nothing.toml")
+    with pytest.raises(InputError, match="Can't write"):
+        Experiment(rows_of(200), **keys()).report(tmp_path / "no" / "report.html")
+    only = rows_of(50)
+    with pytest.raises(DataError, match="one variant only"):
+        Experiment(only[only.form == "current"], **keys(accepted=[{"check": "variants", "reason": "x"}])).analyse()
