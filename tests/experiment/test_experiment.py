@@ -542,6 +542,8 @@ def test_an_experiment_prints_and_says_what_is_missing(tmp_path):
     assert repr(test) == "<experiment Forms: fare, calm>"
     with pytest.raises(InputError, match="names no table"):
         test.check()
+    with pytest.raises(InputError, match=r"source\.where would not be obeyed"):
+        Experiment(ar.table(rows_of(50)), **keys(source={"where": ["day > 1"]})).check()
     assert Experiment(rows_of(50), **keys()).daily() == {}
     with pytest.raises(InputError, match="No look was planned"):
         Experiment(rows_of(50), **keys()).monitor()

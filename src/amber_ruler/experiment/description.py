@@ -94,7 +94,7 @@ class Looks(_Part):
     """Looks before the end."""
 
     after: Annotated[list[Annotated[int, Field(gt=0)]], Field(min_length=1)] = Field(
-        description="Days after which one looks, the last one at the end, such as [7, 14, 28]."
+        description="After how many of the days that occur one looks, the last at the end, such as [7, 14, 28]."
     )
     spending: Literal["obrien-fleming", "pocock", "power", "hwang-shih-decani"] = "obrien-fleming"
     parameter: float | None = None
@@ -130,7 +130,9 @@ class Description(_Part):
     correction: Literal["holm", "hochberg", "bonferroni", "benjamini-hochberg", "none"] = Field(
         default="holm", description="How comparisons of primary metrics and variants are corrected."
     )
-    method: Literal["frequentist", "bayesian", "both"] = "frequentist"
+    method: Literal["frequentist", "both"] = Field(
+        default="frequentist", description="Whether primary metrics are weighed as well; decisions follow the tests."
+    )
     prior: str | None = Field(default=None, description="Prior of the standardised effect, such as 'cauchy 0.1'.")
     looks: Looks | None = None
     plan: Planning = Field(default_factory=Planning)
@@ -151,7 +153,7 @@ class Description(_Part):
                     " looks. Take 'bonferroni'"
                 )
         if self.prior is not None and self.method == "frequentist":
-            raise ValueError("prior is of method = 'bayesian' or 'both'")
+            raise ValueError("prior is of method = 'both'")
         return self
 
     def named(self, role: str) -> dict[str, Metric]:

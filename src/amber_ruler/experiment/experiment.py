@@ -109,6 +109,10 @@ class Experiment(Shown):
     def table(self) -> Table:
         """The rows, one a unit, as the source says them."""
         asked = self.description
+        if isinstance(self._data, Table):
+            beside = set(plain(asked).get("source", {})) - {"table"}
+            if beside:
+                raise InputError(f"This table is read already: source.{min(beside)} would not be obeyed. Leave it out.")
         found = self._data if isinstance(self._data, Table) else self._opened()
         where = asked.columns()
         for column, key in where.items():
