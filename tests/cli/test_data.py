@@ -189,3 +189,19 @@ def test_messy_books_are_checked_by_their_labelled_rows(workshop, tmp_path):
         path.write_text(text if "skip" in asked else "order;reminder\n1;Müller\n", encoding="latin-1")
         with pytest.raises(DataError, match=said):
             run(f"{asked} --by reminder --control 0")
+
+
+def test_several_metrics_are_compared_in_one_call():
+    """What `Table.compare` says of them; a margin or a direction of no metric is refused."""
+    asked = f"compare {TRIPS} --value fare,booked,complaint --by form --control current --treatment short"
+    found = json.loads(run(f"{asked} --margin fare=0.3,booked=1% --good complaint=lower --json"))["results"][0]
+    settings = {"fare": {"margin": 0.3}, "booked": {"margin": 0.01}, "complaint": {"good": "lower"}}
+    trips = ar.table(ar.demo.path("travellers"))
+    alone = trips.compare(settings, by="form", control="current", treatment="short")
+    assert found["labels"] == list(alone.labels)
+    assert [one["test"]["p_value"] for one in found["results"]] == [one.p_value for one in alone.results]
+    assert [one["margin"] for one in found["results"]] == [0.3, 0.01, None]
+    assert "none corrected" in run(f"{asked} --correct none")
+    for wrong, says in (("--margin fares=1", "Did you mean 'fare'"), ("--good complaint", "metric=lower")):
+        with pytest.raises(InputError, match=says):
+            run(f"{asked} {wrong}")

@@ -237,12 +237,16 @@ def keys(**more):
         ),
     ],
 )
-def test_what_to_do_follows_from_the_roles(rows, more, word, says):
+def test_what_to_do_follows_from_the_roles(rows, more, word, says, tmp_path):
     """Primary better and guardrails shown: ship; harm: stop; nothing shown: hold; too early: wait; broken: fix."""
     test = Experiment(rows, **keys(**more))
     found = test.decide()
     assert dict(found.words) == {"short": word}
     assert says in found.reasons["short"][-1]
+    if word == "wait":
+        page = test.report(tmp_path / "early.md").read_text(encoding="utf-8")
+        assert page.count("Day 4 of 9: no p here is final") == 2  # with each role
+        assert "no p here is final" in str(test.analyse())
     if word == "fix":
         with pytest.raises(DataError, match=r"can't be believed: sample ratio.*\[\[accepted\]\]"):
             test.analyse()

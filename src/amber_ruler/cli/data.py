@@ -7,9 +7,9 @@ from typing import Annotated, Any
 
 import typer
 
-from amber_ruler.cli.build import command, maybe, needed, number
+from amber_ruler.cli.build import command, labelled_numbers, maybe, needed, number, written
 from amber_ruler.cli.experiments import experiment_of
-from amber_ruler.cli.output import save_figure, save_text, whole, write, write_results
+from amber_ruler.cli.output import save_figure, save_text, tell, whole, write, write_results
 from amber_ruler.cli.reading import SPLIT, file_argument, open_table, planned_shares, reading_options
 from amber_ruler.errors import InputError
 
@@ -21,6 +21,10 @@ _SAID = {
     ),
     "describe": "What do the values of a column look like in each variant: spread, quantiles, zeros, the largest?",
     "daily": "How did the mean of a column go from day to day in each variant?",
+    "compare": (
+        "What is different from the control, in one metric or several?\n\n"
+        "Metrics of 0 and 1 are compared as shares, others as means, unless --method says otherwise."
+    ),
     "digest": (
         "Reduce a table to moments by variant, stratum and day: a small file without any row.\n\n"
         "Files of several days merge in the library (`+`) and serve every method that compares means, and monitor."
@@ -33,6 +37,8 @@ EXAMPLES = {
   amber-ruler check days/*.parquet --by form --split current=50,short=25,guided=25""",
     "describe": "  amber-ruler describe travellers.csv --value fare --by form --where 'day >= 8' --figure fares.png",
     "daily": "  amber-ruler daily travellers.csv --value booked --by form --day day --figure booked.png",
+    "compare": "  amber-ruler compare travellers.csv --value fare,booked,complaint --by form --control current \\\n"
+    "      --margin fare=0.3,booked=1% --good complaint=lower --figure day.png",
     "digest": """  amber-ruler digest travellers.csv --by form --day day --strata home_port \\
       --metrics fare,booked --covariates prior_spend --out day.json""",
     "units": """  amber-ruler units events.csv --unit traveller --by form --out units.parquet \\
@@ -61,6 +67,18 @@ def _options(name: str) -> dict[str, tuple[Any, Any]]:
         more = {"day": needed(str, "Column with the day.")} if name == "daily" else {"unit": maybe(str, _UNIT)}
         figure = maybe(Path, "Draw it into this PNG or SVG file.")
         return {"value": needed(str, "Column with the metric."), "by": needed(str, _BY), **more, "figure": figure}
+    if name == "compare":
+        return {
+            "value": needed(str, "Columns with the metrics, separated by commas."),
+            "by": needed(str, _BY),
+            "control": needed(str, "Label of the control."),
+            "treatment": maybe(str, "Label of the treatment; every other variant unless given."),
+            "method": maybe(str, "For all of them: means, proportions, ranks, superiority, ..."),
+            "family": maybe(str, "How they are corrected: holm (unless given), none, ...", "--correct"),
+            "margin": maybe(str, "Smallest differences that matter: fare=0.3,booked=1%."),
+            "good": maybe(str, "Directions in which metrics are good, where lower: complaint=lower."),
+            "alpha": maybe(float, "Error rate of the tests; 0.05 unless given."),
+        }
     if name == "digest":
         return {
             "by": needed(str, _BY),
@@ -84,9 +102,11 @@ def _options(name: str) -> dict[str, tuple[Any, Any]]:
 def made(name: str) -> Any:
     """One of these commands."""
     options = {"file": file_argument(), **_options(name), **reading_options()}
+    if name == "compare":
+        options |= written()
     if name in ("check", "describe", "daily"):
         options["as_json"] = (Annotated[bool, typer.Option("--json", help="Write JSON instead of text.")], False)
-    run: Any = {"check": _check, "digest": _digest, "units": _units}.get(name, _looked_at(name))
+    run: Any = {"check": _check, "compare": _compare, "digest": _digest, "units": _units}.get(name, _looked_at(name))
     return command(name, run, options, _SAID[name], f"\b\nExamples:\n{EXAMPLES[name]}\n")
 
 
@@ -134,6 +154,28 @@ def _looked_at(name: str) -> Any:
         write_results([found], as_json=given["as_json"])
 
     return run
+
+
+def _compare(**given: Any) -> None:
+    metrics = _listed(given["value"])
+    margins = {} if given["margin"] is None else labelled_numbers("--margin", given["margin"])
+    good = dict(part.split("=", 1) for part in _listed(given["good"]) if "=" in part)
+    if len(good) < len(_listed(given["good"])):
+        raise InputError("--good takes metric=lower, separated by commas.")
+    for flag, named in (("--margin", margins), ("--good", good)):
+        for name in named:
+            if name not in metrics:
+                raise InputError.unknown(flag, name, metrics)
+    own: dict[str, dict[str, Any]] = {name: {} for name in metrics}
+    for name, margin in margins.items():
+        own[name]["margin"] = margin
+    for name, direction in good.items():
+        own[name]["good"] = direction
+    more = {name: given[name] for name in ("treatment", "method", "alpha") if given[name] is not None}
+    found = open_table(given, values=tuple(metrics)).compare(
+        own, by=given["by"], control=given["control"], correct=given["family"] or "holm", **more
+    )
+    tell(found, given)
 
 
 def _digest(**given: Any) -> None:

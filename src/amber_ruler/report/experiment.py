@@ -16,7 +16,7 @@ from amber_ruler.errors import DataError, InputError
 from amber_ruler.report import numbers
 from amber_ruler.report.blocks import Block, Grid, Heading, Lines, Ruler
 from amber_ruler.report.views import view_of
-from amber_ruler.report.views.analysis import ROLES, families
+from amber_ruler.report.views.analysis import ROLES, early_said, families
 from amber_ruler.report.views.recommendation import SAID
 from amber_ruler.results import Result
 from amber_ruler.results.display import safe
@@ -83,7 +83,7 @@ def made(experiment: Experiment, overridden: Mapping[str, str]) -> Page:
     results: list[Result] = [recommendation, found, findings]
     sections = []
     for role, one in families(found).items():
-        first = _shown(found) if role == "guardrails" else []
+        first = [*early_said(found), *(_shown(found) if role == "guardrails" else [])]
         sections.append(Section(role, ROLES[role], (*first, *_inside(one))))
     sections.insert(1 + (found.guardrails is not None), Section("why", "Why", tuple(_why(recommendation))))
     sections.append(Section("checks", "Can the data be believed?", tuple(_inside(findings))))

@@ -25,10 +25,7 @@ def families(result: Analysis) -> dict[str, Family]:
 
 def layout(result: Analysis) -> list[Block]:
     """Each family whole, under the name of its role."""
-    blocks: list[Block] = [Heading(result.title, result.method)]
-    if result.early:
-        said = f"Day {result.days_seen} of {result.days_planned}: nothing here is final, no look was planned."
-        blocks.append(Lines((said,), (palette.SEVERITIES["serious"],), strong=True))
+    blocks: list[Block] = [Heading(result.title, result.method), *early_said(result)]
     for role, one in families(result).items():
         heading, *rest = family.layout(one)
         below = heading.below if isinstance(heading, Heading) else ""
@@ -37,6 +34,14 @@ def layout(result: Analysis) -> list[Block]:
         blocks.append(Lines((f"{label}: {watched.sentence()}",)))
     blocks += [Lines((one.sentence(),)) for one in result.evidence.values()]
     return [*blocks, Lines((sentence(result),), strong=True)]
+
+
+def early_said(result: Analysis) -> list[Block]:
+    """That it is before the planned end."""
+    if not result.early:
+        return []
+    said = f"Day {result.days_seen} of {result.days_planned}: no p here is final, for no look was planned."
+    return [Lines((said,), (palette.SEVERITIES["serious"],), strong=True)]
 
 
 def sentence(result: Analysis) -> str:
