@@ -97,21 +97,16 @@ def _opened(given: Mapping[str, Any]) -> Table:
     """The file, or the table of a database."""
     from amber_ruler.tables import from_database, table
 
-    written: dict[str, Any] = {name: given[name] for name in _WRITTEN if given.get(name) is not None}
-    if given.get("missing_text"):
-        written["missing"] = list(given["missing_text"])
-    if given.get("skip_lines"):
-        written["skip"] = given["skip_lines"]
-    dates = dict(_date(text) for text in given.get("dates") or ())
+    written = _as_written(given)
     file, name, database = given["file"], given.get("query_table"), given.get("database")
     if file is not None:
         if name is not None or database is not None:
             raise InputError("A file and a table of a database are two tables: give one of them.")
-        return table(file, dates=dates, **written)
+        return table(file, **written)
     if name is None:
         more = "" if database is None else " Which table of the database? --query-table says so."
         raise InputError(f"Give a file, or a table of a database: --database with --query-table.{more}")
-    if written or dates:
+    if written:
         raise InputError("A database says itself how its values are written: leave separator, dates and the like out.")
     database = database or os.environ.get(_DATABASE)
     if database is None:
@@ -126,11 +121,19 @@ def as_source(given: Mapping[str, Any]) -> dict[str, Any]:
             raise InputError(
                 f"An experiment file has no place for --{name}: write the table as it is to be read first."
             )
-    found = {name: given[name] for name in (*_WRITTEN, "where", "relabel") if given.get(name)}
-    found |= {"missing": list(given["missing_text"])} if given.get("missing_text") else {}
-    found |= {"skip": given["skip_lines"]} if given.get("skip_lines") else {}
-    dates = dict(_date(text) for text in given.get("dates") or ())
-    return found | ({"dates": dates} if dates else {})
+    return _as_written(given) | {name: given[name] for name in ("where", "relabel") if given.get(name)}
+
+
+def _as_written(given: Mapping[str, Any]) -> dict[str, Any]:
+    """How the values of a file are written, of what was said of it."""
+    found = {name: given[name] for name in _WRITTEN if given.get(name) is not None}
+    if given.get("missing_text"):
+        found["missing"] = list(given["missing_text"])
+    if given.get("skip_lines"):
+        found["skip"] = given["skip_lines"]
+    if given.get("dates"):
+        found["dates"] = dict(_date(text) for text in given["dates"])
+    return found
 
 
 def planned_shares(text: str, source: Table, by: str) -> dict[str, float]:

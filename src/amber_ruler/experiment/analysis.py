@@ -20,7 +20,6 @@ from amber_ruler.tables.comparing import together
 from amber_ruler.tables.counting import in_one_pass
 
 Cells = dict[str, dict[str, Moments]]  # by variant, then by stratum
-_MOST_TOGETHER = 40  # columns, of which all products are added up
 
 
 def analyse(table: Table, asked: Description, *, days: tuple[str, ...]) -> Analysis:
@@ -93,7 +92,7 @@ def _shared(table: Table, asked: Description) -> Cells | None:
     """Moments of all columns of all metrics that they are enough for, in one pass; None where a row lacks a value."""
     named = {name: metric for name, metric in asked.metrics.items() if _reducible(metric)}
     columns = [column for name, metric in named.items() for column in _columns(metric, metric.column or name)]
-    if len(named) < 2 or len(set(columns)) > _MOST_TOGETHER:
+    if len(named) < 2:
         return None
     return in_one_pass(table, list(dict.fromkeys(columns)), by=asked.assignment.column, strata=asked.strata)
 

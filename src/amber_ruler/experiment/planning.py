@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from dataclasses import replace
 from typing import Any
 
 from amber_ruler import plan as plans
@@ -70,16 +71,10 @@ def _design(table: Table, asked: Description, name: str, metric: Metric) -> Any:
     if not guardrail:
         primaries = len(asked.named("primary")) if metric.role == "primary" else 1
         if others * primaries > 1 and asked.correction != "none":
-            design = _with_alpha(design, asked.alpha / primaries)
+            design = replace(design, alpha=asked.alpha / primaries)
     if others == 1:
         return design
     return design.with_variants(others, "none" if guardrail or asked.correction == "none" else "bonferroni")
-
-
-def _with_alpha(design: Any, alpha: float) -> Any:
-    from dataclasses import replace
-
-    return replace(design, alpha=alpha)
 
 
 def _covariates(metric: Metric) -> list[str]:

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass
-from typing import Literal
 
 from amber_ruler.plan import PlanAnswer
 from amber_ruler.results import Comparison, Family, Result
@@ -63,9 +62,6 @@ class Analysis(Result):
     days_seen: int | None
     days_planned: int | None
     early: bool
-
-
-Word = Literal["ship", "hold", "stop", "wait", "fix"]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False, repr=False)

@@ -18,7 +18,6 @@ from amber_ruler.tables.findings import Bounds, Findings
 from amber_ruler.tables.frame import Held, names
 from amber_ruler.tables.split_check import check_split
 
-_TOGETHER = 40  # columns, of which all products are added up
 _LOOKED_AT, _MANY = 50, 20  # columns that may name the unit, and different values that it must have
 
 
@@ -114,7 +113,7 @@ def _column_checks(
 
 def _moments(table: Held, columns: Sequence[str], by: str) -> dict[str, ByVariant[Moments]]:
     """Moments of each column, of all in one pass where no row lacks a value."""
-    whole = in_one_pass(table, columns, by=by) if 1 < len(columns) <= _TOGETHER else None
+    whole = in_one_pass(table, columns, by=by) if len(columns) > 1 else None
     if whole is None:
         return {column: moments(table, column, by=by) for column in columns}
     return {

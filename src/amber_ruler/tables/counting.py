@@ -18,6 +18,7 @@ from amber_ruler.tables.frame import Held, names
 from amber_ruler.tables.pairing import codes, floats
 
 _APART = "\x1f"  # the separator of units in ASCII
+_TOGETHER = 40  # columns, of which all products are added up
 
 
 def moments(table: Held, columns: str | Sequence[str], *, by: str | Sequence[str]) -> ByVariant[Moments]:
@@ -43,7 +44,12 @@ def _reducer(table: Held, wanted: list[str], by: str) -> Callable[[list[str]], B
 def in_one_pass(
     table: Held, columns: Sequence[str], *, by: str, strata: str | None = None
 ) -> dict[str, dict[str, Moments]] | None:
-    """Joint moments of many columns by variant and stratum ("" without strata); None where any row lacks a value."""
+    """Joint moments of many columns by variant and stratum ("" without strata).
+
+    None where a row lacks a value, and where the columns are too many for all their products.
+    """
+    if len(columns) > _TOGETHER:
+        return None
     wanted = names("columns", list(columns))
     table.need(wanted, by, strata)
     keyed, key = table, by

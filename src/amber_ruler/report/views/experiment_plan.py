@@ -14,12 +14,14 @@ if TYPE_CHECKING:
 
 def layout(result: ExperimentPlan) -> list[Block]:
     """A line a metric, and which one drives."""
-    cells = [
-        (name, numbers.whole(one.n_total), numbers.percent(one.power or 0.0), planned_sentence(one).partition(" (")[0])
-        for name, one in result.answers.items()
-    ]
     told = [
-        (name, units, power, "drives the test" if name == result.driving else "") for name, units, power, _ in cells
+        (
+            name,
+            numbers.whole(one.n_total),
+            numbers.percent(one.power or 0.0),
+            "drives the test" if name == result.driving else "",
+        )
+        for name, one in result.answers.items()
     ]
     return [
         Heading(result.title, result.method),
