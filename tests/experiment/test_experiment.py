@@ -357,6 +357,24 @@ def test_from_a_table_to_a_report_at_the_command_line(folder, monkeypatch):
         run("decide experiment.toml --override guided")
 
 
+@pytest.mark.parametrize(
+    "option",
+    ["--distinct", "--success booked=yes", "--derive 'late: day > 5'", "--query-table t", "--database duckdb:///t.db"],
+)
+def test_a_started_file_loses_no_option(option, folder, monkeypatch):
+    """What an experiment file can't say of its table is refused, and nothing is written; what it can say is kept."""
+    monkeypatch.chdir(folder)
+    table = "" if "table" in option else "travellers.csv"
+    line = f"start {table} --unit traveller --by form --control current --out other.toml"
+    with pytest.raises(InputError, match=f"no place for {option.split()[0]}:"):
+        run(f"{line} {option}")
+    assert not (folder / "other.toml").exists()
+    if table:
+        run(f"{line} --where 'day >= 10' --separator , --missing none --force")
+        source = Experiment.from_file("other.toml").description.source
+        assert (source.where, source.separator, source.missing) == (["day >= 10"], ",", ["none"])
+
+
 def test_readable_with_many_metrics_and_variants():
     """Two hundred metrics of four variants: rows are counted where they are not all shown."""
     rng = np.random.default_rng(2)

@@ -88,8 +88,9 @@ def _start(**given: Any) -> None:
         raise InputError(f"{given['out']} is there already: --force overwrites it.")
     asked = {name: given[name] for name in ("unit", "by", "control", "day")}
     out = given["out"]
-    place = None if given["file"] is None else os.path.relpath(given["file"], out.parent)  # from the file's own folder
-    save_text(out, starting.start(open_table(given), place, read=as_source(given), **asked).rstrip("\n"))
+    read, source = as_source(given), open_table(given)
+    place = os.path.relpath(given["file"], out.parent)  # from the file's own folder
+    save_text(out, starting.start(source, place, read=read, **asked).rstrip("\n"))
     write(
         f"Written to {out}. Fill in hypothesis, roles and margins, then:\n  amber-ruler report {out} --out report.html"
     )

@@ -116,11 +116,9 @@ def _opened(given: Mapping[str, Any]) -> Table:
 
 def as_source(given: Mapping[str, Any]) -> dict[str, Any]:
     """The same options as an experiment file has them."""
-    for name in ("distinct", "success", "derive", "database"):
-        if given.get(name):
-            raise InputError(
-                f"An experiment file has no place for --{name}: write the table as it is to be read first."
-            )
+    for flag in asked_of_file(given):
+        if flag in ("--distinct", "--success", "--derive", "--database", "--query-table"):
+            raise InputError(f"An experiment file has no place for {flag}: write the table as it is to be read first.")
     return _as_written(given) | {name: given[name] for name in ("where", "relabel") if given.get(name)}
 
 
