@@ -467,7 +467,7 @@ def test_a_fault_of_the_program_ends_with_1_and_says_how_to_report_it():
     """Anything unforeseen keeps its traceback and is called what it is."""
     script = (
         "import sys; sys.argv = ['amber-ruler', 'plan', 'two-means', '--effect', '1']\n"
-        "import amber_ruler.cli.plan as plan; plan.write_results = None\n"
+        "import amber_ruler.cli.plan as plan; plan.tell = None\n"
         "from amber_ruler.cli import main; main()"
     )
     done = subprocess.run([sys.executable, "-c", script], capture_output=True, text=True, check=False)

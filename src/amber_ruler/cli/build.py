@@ -51,10 +51,10 @@ def needed(kind: Any, help_: str) -> tuple[Any, Any]:
     return Annotated[kind, typer.Option(help=help_, show_default=False)], inspect.Parameter.empty
 
 
-def written() -> dict[str, tuple[Any, Any]]:
+def written(drawn: str = "it") -> dict[str, tuple[Any, Any]]:
     """How an answer may be asked for: drawn, or as JSON."""
     return {
-        "figure": maybe(Path, "Draw it into this PNG or SVG file."),
+        "figure": maybe(Path, f"Draw {drawn} into this PNG or SVG file."),
         "as_json": (Annotated[bool, typer.Option("--json", help="Write JSON instead of text.")], False),
     }
 

@@ -9,8 +9,8 @@ import typer
 
 from amber_ruler.cli.build import command, labelled_numbers, maybe, needed, number, written
 from amber_ruler.cli.experiments import experiment_of
-from amber_ruler.cli.output import save_figure, save_text, tell, whole, write, write_results
-from amber_ruler.cli.reading import SPLIT, file_argument, open_table, planned_shares, reading_options
+from amber_ruler.cli.output import save_text, tell, whole, write, write_results
+from amber_ruler.cli.reading import SPLIT, asked_of_file, file_argument, open_table, planned_shares, reading_options
 from amber_ruler.errors import InputError
 
 _SAID = {
@@ -65,8 +65,7 @@ def _options(name: str) -> dict[str, tuple[Any, Any]]:
         }
     if name in ("describe", "daily"):
         more = {"day": needed(str, "Column with the day.")} if name == "daily" else {"unit": maybe(str, _UNIT)}
-        figure = maybe(Path, "Draw it into this PNG or SVG file.")
-        return {"value": needed(str, "Column with the metric."), "by": needed(str, _BY), **more, "figure": figure}
+        return {"value": needed(str, "Column with the metric."), "by": needed(str, _BY), **more}
     if name == "compare":
         return {
             "value": needed(str, "Columns with the metrics, separated by commas."),
@@ -102,9 +101,9 @@ def _options(name: str) -> dict[str, tuple[Any, Any]]:
 def made(name: str) -> Any:
     """One of these commands."""
     options = {"file": file_argument(), **_options(name), **reading_options()}
-    if name == "compare":
+    if name in ("compare", "describe", "daily"):
         options |= written()
-    if name in ("check", "describe", "daily"):
+    if name == "check":
         options["as_json"] = (Annotated[bool, typer.Option("--json", help="Write JSON instead of text.")], False)
     run: Any = {"check": _check, "compare": _compare, "digest": _digest, "units": _units}.get(name, _looked_at(name))
     return command(name, run, options, _SAID[name], f"\b\nExamples:\n{EXAMPLES[name]}\n")
@@ -116,11 +115,9 @@ NAMES = tuple(_SAID)
 def _check(**given: Any) -> None:
     file = given["file"]
     if file is not None and file.suffix.lower() == ".toml":
-        beside = [name for name in (*_options("check"), *reading_options()) if given[name]]
+        beside = [*(f"--{name}" for name in _options("check") if given[name]), *asked_of_file(given)]
         if beside:
-            raise InputError(
-                f"An experiment file says itself what is looked at: leave --{beside[0].replace('_', '-')} out."
-            )
+            raise InputError(f"An experiment file says itself what is looked at: leave {beside[0]} out.")
         status = write_results([experiment_of(file).check()], as_json=given["as_json"])
         raise typer.Exit(status)
     if given["by"] is None:
@@ -149,9 +146,7 @@ def _looked_at(name: str) -> Any:
         source = open_table(given, values=(given["value"],))
         more = {"day": given["day"]} if name == "daily" else {"unit": given["unit"]}
         found: Any = getattr(source, name)(given["value"], by=given["by"], **more)
-        if given["figure"] is not None:
-            save_figure(given["figure"], found)
-        write_results([found], as_json=given["as_json"])
+        tell(found, given)
 
     return run
 

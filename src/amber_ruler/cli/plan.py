@@ -14,7 +14,7 @@ import typer
 
 from amber_ruler.cli.build import HELP, command, lazy_group, maybe, numbers, parameters, written
 from amber_ruler.cli.looking import looking, looks_of
-from amber_ruler.cli.output import save_figure, tell, write_results
+from amber_ruler.cli.output import tell
 from amber_ruler.errors import DesignError, InputError
 
 if TYPE_CHECKING:
@@ -114,8 +114,7 @@ def _asking_evidence() -> dict[str, tuple[Any, Any]]:
             3.0,
         ),
         "chance": maybe(float, "Chance to pass the threshold; without it just the mean and just no effect are seen."),
-        "figure": maybe(Path, "Draw the factors against units into this PNG or SVG file."),
-        "as_json": (Annotated[bool, typer.Option("--json", help="Write JSON instead of text.")], False),
+        **written("the factors against units"),
     }
 
 
@@ -132,9 +131,7 @@ def _run_evidence(kind: Any, given: dict[str, Any]) -> None:
     else:
         _refuse(given["chance"] is not None, "--chance looks for units: leave --units out.")
         answer = design.power(n=units, threshold=given["threshold"])
-    if given["figure"] is not None:
-        save_figure(given["figure"], answer)
-    write_results([answer], as_json=given["as_json"])
+    tell(answer, given)
 
 
 def _asking(design: type[Design]) -> dict[str, tuple[Any, Any]]:
@@ -192,9 +189,7 @@ def _asking(design: type[Design]) -> dict[str, tuple[Any, Any]]:
     if change.LookSchedule in allowed:
         ways = typer.Option("--ways", help="Compare one look, several, and any moment.")
         options["ways"] = (Annotated[bool, ways], False)
-    options["figure"] = maybe(Path, "Draw the curve into this PNG or SVG file.")
-    options["as_json"] = (Annotated[bool, typer.Option("--json", help="Write JSON instead of text.")], False)
-    return options
+    return options | written("the curve")
 
 
 def _run(kind: type[Design], given: dict[str, Any]) -> None:
@@ -208,9 +203,7 @@ def _run(kind: type[Design], given: dict[str, Any]) -> None:
         for name in ("assurance", "direction"):
             _refuse(given.get(name) is not None, f"--{name} goes with --prior, which is not given.")
         answer = _grid(design, given) if given["grid"] else _answer(design, given)
-    if given["figure"] is not None:
-        save_figure(given["figure"], answer)
-    write_results([answer], as_json=given["as_json"])
+    tell(answer, given)
 
 
 def _modified(design: Design, given: dict[str, Any]) -> Design:
