@@ -21,7 +21,7 @@ from amber_ruler import AmberRulerError, DataError, Experiment, ExperimentFileEr
 from amber_ruler.cli.main import app
 from amber_ruler.experiment import file
 from amber_ruler.sequential import boundaries, looks_by_day, monitor
-from amber_ruler.tables.counting import in_one_pass
+from amber_ruler.tables.shared import in_one_pass
 
 FERRY = """
 name = "Booking forms"
@@ -470,25 +470,31 @@ def test_a_log_of_events_becomes_units_first(tmp_path):
 @pytest.mark.parametrize("engine", ["pandas", "parquet"])
 @pytest.mark.parametrize("strata", [None, "port"])
 def test_many_columns_reduced_at_once_are_each_by_itself(engine, strata, tmp_path):
-    """The joint moments of all are those of each; where a row lacks a value there are none."""
+    """Moments are those of each set by itself; a set with a gap is not there, the others are."""
     rng = np.random.default_rng(4)
-    rows = rows_of(200).assign(port=lambda t: t["who"] % 3, prior=rng.normal(size=400))
+    rows = rows_of(200).assign(port=lambda t: t["who"] % 3, prior=rng.normal(size=400), holes=1.0, endless=2.0)
+    rows = rows.assign(far=np.where(rows.form == "short", 1e9, 0.0) + rows.prior)
+    rows.loc[3, "holes"], rows.loc[5, "endless"] = np.nan, np.inf
     rows.to_parquet(tmp_path / "rows.parquet")
     table = ar.table(rows if engine == "pandas" else tmp_path / "rows.parquet")
-    whole = in_one_pass(table, ["fare", "prior", "calm"], by="form", strata=strata)
-    assert set(whole) == {"current", "short"}
-    for variant, levels in whole.items():
-        for level, m in levels.items():
-            mine = (
-                rows[rows.form == variant]
-                if strata is None
-                else rows[(rows.form == variant) & (rows.port == int(level))]
-            )
-            assert m.n == len(mine)
-            assert m.mean("fare") == pytest.approx(mine.fare.mean(), rel=1e-13)
-            assert m.correlation("fare", "prior") == pytest.approx(mine.fare.corr(mine.prior), rel=1e-9)
-    rows.loc[3, "prior"] = np.nan
-    assert in_one_pass(ar.table(rows), ["fare", "prior"], by="form", strata=strata) is None
+    sets = [["fare", "prior"], ["prior"], ["calm", "holes"], ["far", "prior"], ["calm"], ["endless"]]
+    found = in_one_pass(table, sets, by="form", strata=strata)
+    assert [found.arms(columns) is None for columns in sets] == [False, False, True, False, False, True]
+    for columns in (["fare", "prior"], ["far", "prior"], ["prior"], ["calm"]):
+        truth = table.moments(columns, by="form")
+        for label, m in found.arms(columns).items():
+            assert m.n == truth[label].n
+            assert m.means == pytest.approx(truth[label].means, rel=1e-14, abs=1e-13)
+            assert m.comoments == pytest.approx(truth[label].comoments, rel=1e-10)
+            assert m.shape.fourths == pytest.approx(truth[label].shape.fourths, rel=1e-9)
+            assert m.shape.lowest.tolist() == truth[label].shape.lowest.tolist()
+    for label, m in found.arms(["far", "prior"], within=True).items():
+        for k in range(1 if strata is None else 3):
+            mine = rows[(rows.form == label) & ((rows.port == k) if strata else True)]
+            assert np.ravel(m.n)[k] == len(mine)
+            assert np.ravel(m.correlation("far", "prior"))[k] == pytest.approx(mine.far.corr(mine.prior), rel=1e-6)
+    rows.loc[7, "port"] = np.nan
+    assert (in_one_pass(ar.table(rows), sets, by="form", strata=strata).arms(["prior"]) is None) == (strata == "port")
 
 
 @pytest.mark.parametrize("gaps", [False, True])
@@ -544,14 +550,21 @@ def test_beliefs_are_those_of_the_library():
 
 
 def test_tops_of_several_columns_are_those_of_numpy():
-    """The quantile and what lies above it, all columns in two questions; a cap is tried where few values carry much."""
+    """The quantile and what lies above it, or what can't lie above it by the moments; a cap is tried on few values."""
     rng = np.random.default_rng(6)
-    rows = rows_of(3_000).assign(heavy=rng.pareto(1.05, 6_000), light=rng.normal(5, 1, 6_000))
-    checks = {c.name: c for c in ar.table(rows).check(by="form", unit="who", metrics=["heavy", "light", "fare"]).checks}
-    for column in ("heavy", "light", "fare"):
+    drawn = {"heavy": rng.pareto(1.05, 6_000), "tail": rng.lognormal(0, 1.6, 6_000), "signed": rng.normal(5, 3, 6_000)}
+    light = {"light": rng.normal(5, 1, 6_000), "even": rng.uniform(0, 2, 6_000), "few": rng.poisson(3, 6_000)}
+    rows = rows_of(3_000).assign(**drawn, **light)
+    checks = {c.name: c for c in ar.table(rows).check(by="form", unit="who", metrics=[*drawn, *light]).checks}
+    for column in drawn | light:
         limit = np.quantile(rows[column], 0.999)
         share = rows[column].abs()[rows[column] > limit].sum() / rows[column].abs().sum()
-        assert f"(above {limit:.4g}) hold {100 * share:.2g}% of the total" in checks[f"top of {column}"].finding
+        finding = checks[f"top of {column}"].finding
+        if column in drawn:
+            assert f"(above {limit:.4g}) hold {100 * share:.2g}% of the total" in finding
+        else:
+            most = float(finding.split("no more than ")[1].split("%")[0])
+            assert 100 * share <= most < 5
     capped = np.minimum(rows.heavy, np.quantile(rows.heavy, 0.999)).mean()
     assert f"from {rows.heavy.mean():.4g} to {capped:.4g}" in checks["top of heavy"].advice
     assert checks["top of light"].severity == "fine"

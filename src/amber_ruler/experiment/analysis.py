@@ -11,21 +11,16 @@ from amber_ruler import adjust, bayes, measure
 from amber_ruler.errors import DataError, InputError
 from amber_ruler.experiment.description import Description, Metric
 from amber_ruler.experiment.results import Analysis
-from amber_ruler.moments import Moments
 from amber_ruler.results import Comparison, Family
-from amber_ruler.samples import ByVariant
 from amber_ruler.sequential import Monitoring, boundaries, looks_by_day, monitor
 from amber_ruler.tables import Table
 from amber_ruler.tables.comparing import together
-from amber_ruler.tables.counting import in_one_pass
-
-Cells = dict[str, dict[str, Moments]]  # by variant, then by stratum
+from amber_ruler.tables.shared import Shared, in_one_pass
 
 
-def analyse(table: Table, asked: Description, *, days: tuple[str, ...]) -> Analysis:
+def analyse(table: Table, asked: Description, *, days: tuple[str, ...], shared: Shared) -> Analysis:
     """Every metric, by role."""
     by, control = asked.assignment.column, str(asked.assignment.control)
-    shared = _shared(table, asked)
     found = {name: against_control(table, asked, name, metric, shared) for name, metric in asked.metrics.items()}
     monitored = {} if asked.looks is None else _looks(table, asked, found, days)
     primary = _of_role(asked, found, "primary")
@@ -36,7 +31,7 @@ def analyse(table: Table, asked: Description, *, days: tuple[str, ...]) -> Analy
     evidence = {}
     if asked.method != "frequentist":
         evidence = {
-            label: _weighed(table, asked, *label_of[0:2])
+            label: _weighed(table, asked, *label_of[0:2], shared)
             for label, label_of in _labelled(asked, found, "primary").items()
         }
     correct = asked.correction if asked.looks is None else "none"
@@ -56,7 +51,7 @@ def analyse(table: Table, asked: Description, *, days: tuple[str, ...]) -> Analy
 
 
 def against_control(
-    table: Table, asked: Description, name: str, metric: Metric, shared: Cells | None
+    table: Table, asked: Description, name: str, metric: Metric, shared: Shared
 ) -> dict[str, Comparison]:
     """One metric: each treatment against the control."""
     by, control = asked.assignment.column, str(asked.assignment.control)
@@ -88,17 +83,17 @@ def _columns(metric: Metric, column: str) -> list[str]:
     return list(dict.fromkeys([column, *([metric.per] if metric.per else []), *parts]))
 
 
-def _shared(table: Table, asked: Description) -> Cells | None:
-    """Moments of all columns of all metrics that they are enough for, in one pass; None where a row lacks a value."""
-    named = {name: metric for name, metric in asked.metrics.items() if _reducible(metric)}
-    columns = [column for name, metric in named.items() for column in _columns(metric, metric.column or name)]
-    if len(named) < 2:
-        return None
-    return in_one_pass(table, list(dict.fromkeys(columns)), by=asked.assignment.column, strata=asked.strata)
+def shared(table: Table, asked: Description) -> Shared:
+    """Moments of all that the metrics are compared by, and of single columns that only checks look at, in one pass."""
+    sets: list[list[str]] = []
+    for name, metric in asked.metrics.items():
+        columns = _columns(metric, metric.column or name)
+        sets += [columns] if _reducible(metric) else [[column] for column in columns]
+    return in_one_pass(table, sets, by=asked.assignment.column, strata=asked.strata)
 
 
 def _method(
-    table: Table, asked: Description, name: str, metric: Metric, column: str, by: str, shared: Cells | None
+    table: Table, asked: Description, name: str, metric: Metric, column: str, by: str, shared: Shared
 ) -> tuple[Any, Any, bool]:
     """What the variants are read as, the question that is asked of two of them, and whether it takes the others too."""
     sharper: dict[str, Any] = {}
@@ -111,8 +106,9 @@ def _method(
             sharper["per"] = str(metric.per)
         columns = _columns(metric, column)
         ask: Any = partial(adjust.sharpen, value=column, **sharper)
-        if shared is not None and _reducible(metric):
-            return _arms(shared, columns, by, asked.strata), ask, True
+        whole = shared.arms(columns, within=True) if _reducible(metric) else None
+        if whole is not None:
+            return whole, ask, True
         columns += [asked.strata] if asked.strata else []
         return table.records(list(dict.fromkeys(columns)), by=by), ask, True
     if metric.kind == "quantile":
@@ -122,21 +118,7 @@ def _method(
     ask = {"mean": measure.means, "share": measure.proportions, "rate": measure.rates}[metric.kind]
     if metric.kind == "rate" and metric.per is not None:
         raise InputError(f"metrics.{name}: a rate by an exposure column is a ratio: kind = 'ratio' compares it.")
-    if shared is not None and _reducible(metric):
-        return _arms(shared, [column], by, None), ask, False
-    return table.moments(column, by=by), ask, False
-
-
-def _arms(shared: Cells, columns: list[str], by: str, strata: str | None) -> ByVariant[Moments]:
-    """Each variant's moments of some of the columns, stacked along the strata where there are any."""
-    found = {}
-    for label, levels in sorted(shared.items()):
-        each = {level: m.select(*columns) for level, m in levels.items()}
-        whole = (
-            next(iter(each.values())) if strata is None and len(each) == 1 else Moments.stack(each, axis=strata or "")
-        )
-        found[label] = whole.relabel(label)
-    return ByVariant(found, column=by)
+    return shared.arms([column]) or table.moments(column, by=by), ask, False
 
 
 def _labelled(
@@ -197,10 +179,11 @@ def _looks(
     return result
 
 
-def _weighed(table: Table, asked: Description, name: str, treatment: str) -> Comparison:
+def _weighed(table: Table, asked: Description, name: str, treatment: str, shared: Shared) -> Comparison:
     """What the data make of a prior."""
     metric = asked.metrics[name]
-    arms = table.moments(metric.column or name, by=asked.assignment.column)
+    column = metric.column or name
+    arms = shared.arms([column]) or table.moments(column, by=asked.assignment.column)
     one, two = arms[treatment], arms[str(asked.assignment.control)]
     settings: dict[str, Any] = {"metric": name, "good": metric.good}
     settings |= {"margin": metric.margin} if metric.margin is not None else {}

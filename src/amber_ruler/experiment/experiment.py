@@ -19,7 +19,8 @@ from amber_ruler.experiment.results import Analysis, ExperimentPlan, Recommendat
 from amber_ruler.results import Comparison
 from amber_ruler.results.display import Look, Shown
 from amber_ruler.sequential import Monitoring
-from amber_ruler.tables import Findings, Table, grammar, profile, reduce, table
+from amber_ruler.tables import Findings, Table, checking, grammar, profile, reduce, table
+from amber_ruler.tables.shared import Shared
 
 
 class Experiment(Shown):
@@ -171,7 +172,8 @@ class Experiment(Shown):
         asked = self.description
         covariates = {c for m in asked.metrics.values() for name in m.covariates for c in _parts(name)}
         metrics = [m.column or name for name, m in asked.metrics.items()]
-        found: Findings = self.table.check(
+        return checking.check(
+            self.table,
             by=asked.assignment.column,
             unit=asked.unit,
             split=dict(asked.assignment.split) or None,
@@ -179,8 +181,8 @@ class Experiment(Shown):
             strata=asked.strata,
             covariates=sorted(covariates),
             metrics=list(dict.fromkeys(metrics)),
+            shared=self._shared,
         )
-        return found
 
     def analyse(self) -> Analysis:
         """Every metric of every treatment against the control, corrected by role.
@@ -203,7 +205,11 @@ class Experiment(Shown):
     @cached_property
     def analysis(self) -> Analysis:
         """What `analyse` finds, also where a check failed."""
-        return analysing.analyse(self.table, self.description, days=self.days)
+        return analysing.analyse(self.table, self.description, days=self.days, shared=self._shared)
+
+    @cached_property
+    def _shared(self) -> Shared:
+        return analysing.shared(self.table, self.description)
 
     @cached_property
     def failed(self) -> tuple[Any, ...]:

@@ -13,9 +13,10 @@ from amber_ruler.results import Check
 from amber_ruler.samples import ByVariant
 from amber_ruler.samples.variants import printed
 from amber_ruler.tables import findings, profile, reduce
-from amber_ruler.tables.counting import in_one_pass, moments, sizes
+from amber_ruler.tables.counting import moments, sizes
 from amber_ruler.tables.findings import Bounds, Findings
 from amber_ruler.tables.frame import Held, names
+from amber_ruler.tables.shared import Shared, in_one_pass
 from amber_ruler.tables.split_check import check_split
 
 _LOOKED_AT, _MANY = 50, 20  # columns that may name the unit, and different values that it must have
@@ -32,13 +33,14 @@ def check(
     covariates: Sequence[str] = (),
     metrics: Sequence[str] = (),
     possible: Mapping[str, Bounds] | None = None,
+    shared: Shared | None = None,
 ) -> Findings:
-    """See `Table.check`."""
+    """See `Table.check`; `shared` holds what was reduced already."""
     names("by", by)
     columns = list(dict.fromkeys([*covariates, *metrics, *(possible or {})]))
     table.need(columns, by, unit, day, strata)
     checks: list[Check] = []
-    counts, units = sizes(table, by=by), None
+    counts, units, one_each = sizes(table, by=by), None, False
     rows = sum(counts.values()) + counts.unassigned
     if counts.unassigned:
         advice = "They belong to no variant and are left out."
@@ -47,6 +49,7 @@ def check(
     if unit is not None:
         with table.reading():
             seen = profile.units(table.frame.lazy(), unit, by)
+        one_each = seen.units == seen.rows == sum(counts.values())  # then rows are counted as units
         units, counts = seen.units, ByVariant(seen.counts, column=by)
         repeated = _repeated_rows(table) if seen.rows > units else 0
         checks.append(findings.unit_of_analysis(seen.rows, units, repeated, unit))
@@ -61,7 +64,7 @@ def check(
         checks.append(sound.as_check)
         for name, part in (("day", day), ("stratum", strata)):
             if part is not None:
-                checks += _split_checks(table, by, part, unit, sound.planned, name)
+                checks += _split_checks(table, by, part, None if one_each else unit, sound.planned, name)
         if day is not None and (text := table.dates_as_text(day)) is not None:
             finding = f"days are dates as text, such as {text!r}, which goes by its letters"
             form = "%d.%m.%Y" if "." in text else "%d/%m/%Y"
@@ -70,7 +73,8 @@ def check(
             checks.append(Check("order of days", finding, advice, "warning"))
     if columns:
         bounds = {c: (possible or {}).get(c) for c in columns}
-        checks += _column_checks(table, by, bounds, rows, covariates, metrics)
+        shared = shared or in_one_pass(table, [[c] for c in columns], by=by)
+        checks += _column_checks(table, by, bounds, rows, covariates, metrics, shared)
     return findings.Findings(
         title=f"Can {Path(table.name).name} be believed?",
         method="sample ratio, unit of analysis, missing values, balance before the test",
@@ -91,35 +95,39 @@ def _column_checks(
     rows: int,
     covariates: Sequence[str],
     metrics: Sequence[str],
+    shared: Shared,
 ) -> list[Check]:
     """What is looked at in each column: impossible values, missing ones, balance before the test, its fitness."""
+    whole = {c: m for c in bounds if (m := shared.arms([c])) is not None}  # they are finite, and their ends known
+    odd = {c: ends for c, ends in bounds.items() if c not in whole or not _inside(whole[c], ends)}
     with table.reading():
-        spoilt = profile.impossible(table.frame.lazy(), by, bounds)
+        spoilt = profile.impossible(table.frame.lazy(), by, odd) if odd else {}
     checks = list(findings.impossible(spoilt, rows, bounds))
     endless = {c for c, variants in spoilt.items() if any(counted[0] for counted in variants.values())}
-    arms = _moments(table, [c for c in bounds if c not in endless], by)  # of endless ones there are none
-    heavy = [c for c in arms if c in metrics and _has_a_top(arms[c])]
+    # Of endless values there are no moments.
+    arms = {c: whole.get(c) or moments(table, c, by=by) for c in bounds if c not in endless}
+    tops = {c: findings.most_at_the_top(arms[c]) for c in arms if c in metrics and _has_a_top(arms[c])}
+    heavy = [c for c, most in tops.items() if most is None or most >= findings.TOP_SHARE]
     with table.reading():
-        tops = profile.tops(table.frame.lazy().filter(~nw.col(by).is_null()), heavy, findings.TOP)
+        exact = profile.tops(table.frame.lazy().filter(~nw.col(by).is_null()), heavy, findings.TOP)
     for column, each in arms.items():
         lost, kept = ({m.label: getattr(m, part) for m in each.values()} for part in ("missing", "n"))
         checks.append(findings.missing(lost, kept, column, len(bounds), before=column in covariates))
         if column in covariates and len(each) > 1:
             checks.append(findings.balance(each, column, len(covariates)))
         if column in metrics:
-            checks += _metric_checks(table, column, each, by, tops.get(column))
+            checks += _metric_checks(table, column, each, by, tops.get(column), exact.get(column))
     return checks
 
 
-def _moments(table: Held, columns: Sequence[str], by: str) -> dict[str, ByVariant[Moments]]:
-    """Moments of each column, of all in one pass where no row lacks a value."""
-    whole = in_one_pass(table, columns, by=by) if len(columns) > 1 else None
-    if whole is None:
-        return {column: moments(table, column, by=by) for column in columns}
-    return {
-        column: ByVariant({label: levels[""].select(column) for label, levels in sorted(whole.items())}, column=by)
-        for column in columns
-    }
+def _inside(arms: ByVariant[Moments], ends: Bounds | None) -> bool:
+    """Whether no value lies outside what it can be."""
+    low, high = ends or (None, None)
+    shapes = [m.shape for m in arms.values()]
+    return all(
+        shape is not None and (low is None or shape.lowest[0] >= low) and (high is None or shape.highest[0] <= high)
+        for shape in shapes
+    )
 
 
 def _has_a_top(arms: ByVariant[Moments]) -> bool:
@@ -172,7 +180,12 @@ def _split_checks(
 
 
 def _metric_checks(
-    table: Held, column: str, arms: ByVariant[Moments], by: str, top: tuple[float, float] | None
+    table: Held,
+    column: str,
+    arms: ByVariant[Moments],
+    by: str,
+    most: float | None,
+    top: tuple[float, float] | None,
 ) -> list[Check]:
     """Is a metric fit to be measured: does it vary, are there enough units, do few values carry it?"""
     flat = findings.constant(arms, column)
@@ -181,7 +194,7 @@ def _metric_checks(
         return checks
     checks += findings.enough(arms, column)
     if top is None:
-        return checks
+        return [*checks, *([] if most is None else [findings.light_top(most, column)])]
     limit, share = top
     capped_arms = arms
     if share >= findings.TOP_SHARE:  # what a cap would do is said

@@ -18,7 +18,6 @@ from amber_ruler.tables.frame import Held, names
 from amber_ruler.tables.pairing import codes, floats
 
 _APART = "\x1f"  # the separator of units in ASCII
-_TOGETHER = 40  # columns, of which all products are added up
 
 
 def moments(table: Held, columns: str | Sequence[str], *, by: str | Sequence[str]) -> ByVariant[Moments]:
@@ -39,34 +38,6 @@ def _reducer(table: Held, wanted: list[str], by: str) -> Callable[[list[str]], B
     coded, labels = codes(table.frame[by].to_native())
     values = {c: floats(table.frame[c].to_native()) for c in wanted}
     return lambda columns: reduce.from_memory(coded, labels, [values[c] for c in columns], columns, by)
-
-
-def in_one_pass(
-    table: Held, columns: Sequence[str], *, by: str, strata: str | None = None
-) -> dict[str, dict[str, Moments]] | None:
-    """Joint moments of many columns by variant and stratum ("" without strata).
-
-    None where a row lacks a value, and where the columns are too many for all their products.
-    """
-    if len(columns) > _TOGETHER:
-        return None
-    wanted = names("columns", list(columns))
-    table.need(wanted, by, strata)
-    keyed, key = table, by
-    if strata is not None:
-        key = "cell" + "_" * max(map(len, table.columns))
-        parts = [nw.col(c).cast(nw.String) for c in (by, strata)]
-        with table.reading():
-            keyed = table.shaped(table.frame.with_columns(nw.concat_str(*parts, separator=_APART).alias(key)))
-    with keyed.reading():
-        found = _reducer(keyed, wanted, key)(wanted)
-    if found.unassigned or any(m.missing for m in found.values()):
-        return None
-    cells: dict[str, dict[str, Moments]] = {}
-    for label, m in found.items():
-        variant, _, level = label.partition(_APART) if strata is not None else (label, "", "")
-        cells.setdefault(variant, {})[level] = m.relabel(variant)
-    return cells
 
 
 def overall(table: Held, columns: str | Sequence[str]) -> Moments:

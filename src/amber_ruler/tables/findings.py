@@ -11,7 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from amber_ruler.measure.checks import HELP_AGAINST_SKEWNESS, tails_of
-from amber_ruler.moments import Moments
+from amber_ruler.moments import Moments, merge
 from amber_ruler.numeric import chisquare, fisher
 from amber_ruler.numeric.gate import Floats
 from amber_ruler.results import Check, Result
@@ -261,6 +261,26 @@ def constant(arms: Mapping[str, Moments], column: str) -> Check | None:
         return Check(f"varying {column}", f"always {values}", "Nothing can be measured by it.", "warning")
     advice = "Is it recorded there at all? A metric that stands still in one variant only is hardly an effect."
     return Check(f"varying {column}", f"always {values}, but not in the others", advice, "warning")
+
+
+def most_at_the_top(arms: Mapping[str, Moments]) -> float | None:
+    """The largest share of the total that the top can hold, by the moments; None where a value may be negative.
+
+    Of values that are not negative any k of n add up to at most k mean + sd √(k (n − k)) (Cauchy and Schwarz), and to
+    at most k times the largest.
+    """
+    whole = merge([m.relabel("") for m in arms.values()])
+    n, mean, ends = whole.n, float(whole.means[0]), whole.shape
+    if ends is None or not ends.lowest[0] >= 0 or mean == 0:
+        return None
+    k = (1 - TOP) * (n - 1) + 1
+    sd = float(np.sqrt(whole.comoments[0, 0] / n))
+    return float(min(k * mean + sd * np.sqrt(k * (n - k)), k * ends.highest[0]) / (n * mean))
+
+
+def light_top(most: float, column: str) -> Check:
+    """Single values can't carry the mean."""
+    return Check(f"top of {column}", f"the top 0.1% hold no more than {100 * most:.2g}% of the total")
 
 
 def top(share: float, level: float, raw: tuple[float, float], capped: tuple[float, float], column: str) -> Check:

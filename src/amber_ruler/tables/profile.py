@@ -16,6 +16,7 @@ from amber_ruler.tables.findings import Bounds
 from amber_ruler.tables.reduce import label_text, number, ones, rows_of
 
 _AT_ONCE = 40  # columns in one question
+_SOME = 100_000  # rows that tell whether units have several
 MOST_CELLS = 100_000  # of day by variant, or stratum by variant
 
 
@@ -40,7 +41,11 @@ class Units(NamedTuple):
 def units(frame: nw.LazyFrame[Any], unit: str, by: str) -> Units:
     """Count units instead of rows."""
     named = frame.select(nw.col(unit).alias("unit"), nw.col(by).alias("low"), nw.col(by).alias("high"))
-    named = named.filter(~nw.col("unit").is_null() & ~nw.col("low").is_null()).with_columns(row=nw.lit(1))
+    named = named.filter(~nw.col("unit").is_null() & ~nw.col("low").is_null())
+    single = _one_row_each(named)
+    if single is not None:
+        return single
+    named = named.with_columns(row=nw.lit(1))
     each = named.group_by("unit").agg(nw.col("row").sum(), nw.col("low").min(), nw.col("high").max())
     each = each.with_columns(crossed=ones(nw.col("low") != nw.col("high")), one=nw.lit(1))
     found = rows_of(each.group_by("low").agg(nw.col("one").sum(), nw.col("row").sum(), nw.col("crossed").sum()))
@@ -48,6 +53,22 @@ def units(frame: nw.LazyFrame[Any], unit: str, by: str) -> Units:
     counts = {label_text(row["low"]): int(row["one"]) - int(row["crossed"]) for row in found}
     counts = {label: n for label, n in sorted(counts.items()) if n}
     return Units(whole["row"], whole["one"], whole["crossed"], counts)
+
+
+def _one_row_each(named: nw.LazyFrame[Any]) -> Units | None:
+    """Units where each has one row, which is told at half the price."""
+
+    def distinct(rows: nw.LazyFrame[Any]) -> int:
+        return int(rows_of(rows.select("unit").unique().select(nw.len().alias("units")))[0]["units"])
+
+    some = named.head(_SOME)
+    if distinct(some) < int(rows_of(some.select(nw.len().alias("rows")))[0]["rows"]):
+        return None
+    found = rows_of(named.group_by("low").agg(nw.len().alias("rows")))
+    rows = sum(int(row["rows"]) for row in found)
+    if distinct(named) < rows:
+        return None
+    return Units(rows, rows, 0, dict(sorted((label_text(row["low"]), int(row["rows"])) for row in found)))
 
 
 def by_part(frame: nw.LazyFrame[Any], by: str, part: str, unit: str | None) -> list[tuple[str, str, int]]:

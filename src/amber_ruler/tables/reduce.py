@@ -10,7 +10,7 @@ import math
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from decimal import Decimal
-from typing import Any
+from typing import Any, TypeAlias
 
 import narwhals as nw
 import numpy as np
@@ -31,7 +31,17 @@ _FAR = 30.0
 
 @dataclass(frozen=True, slots=True)
 class Sums:
-    """What a pass brings back for one variant."""
+    """What a pass brings back for one variant, or one cell of several labels.
+
+    Attributes
+    ----------
+    n, missing : int
+        Rows that were added up, and rows that were left out because a column had no value.
+    origin, sums, products, shape
+        Sums of deviations from an origin, of their products and powers, by column.
+    gaps : frozenset of int
+        Columns whose sums say nothing, for a row that was not left out had no finite value.
+    """
 
     n: int
     missing: int
@@ -39,6 +49,7 @@ class Sums:
     sums: Floats
     products: Floats
     shape: Shape
+    gaps: frozenset[int] = frozenset()
 
     @property
     def mean(self) -> Floats:
@@ -48,37 +59,71 @@ class Sums:
     @property
     def far(self) -> bool:
         """Whether the origin is so far off that it costs digits."""
-        shift = self.sums / self.n
-        spread = np.sqrt(np.maximum(np.diag(self.products) / self.n - shift**2, 0))
-        return bool(np.any(np.abs(shift) > _FAR * spread))
+        with np.errstate(invalid="ignore"):  # in a gap
+            shift = self.sums / self.n
+            spread = np.sqrt(np.maximum(np.diag(self.products) / self.n - shift**2, 0))
+        return any(abs(shift[i]) > _FAR * spread[i] for i in range(len(shift)) if i not in self.gaps)
+
+    def at(self, places: Sequence[int]) -> Sums:
+        """Some of the columns, without gaps."""
+        some = list(places)
+        products = self.products[np.ix_(some, some)]
+        return Sums(self.n, self.missing, self.origin[some], self.sums[some], products, self.shape.at(some))
+
+    def moments(self, columns: Sequence[str], label: str) -> Moments:
+        """The moments of all columns."""
+        return Moments.from_sums(
+            columns, self.n, self.origin, self.sums, self.products, self.shape, label=label, missing=self.missing
+        )
+
+
+Cells: TypeAlias = "dict[tuple[Any, ...], Sums]"  # by the values of one or several columns of labels
 
 
 def from_engine(frame: nw.LazyFrame[Any], columns: Sequence[str], by: str) -> ByVariant[Moments]:
-    """Reduce on the engine; only sums come back."""
+    """Reduce on the engine the rows that are complete in all columns; only sums come back."""
+    whole = range(len(columns))
+    found = _on_engine(frame, columns, [by], [whole], joint=True)
+    return _moments({key: part for (key,), part in found.items()}, columns, by)
+
+
+def sets_from_engine(
+    frame: nw.LazyFrame[Any], columns: Sequence[str], by: Sequence[str], sets: Sequence[Sequence[int]]
+) -> Cells:
+    """Sums of all columns, and of the products within each set, by several labels, in one scan of the rows."""
+    return _on_engine(frame, columns, by, sets, joint=False)
+
+
+def _on_engine(
+    frame: nw.LazyFrame[Any], columns: Sequence[str], by: Sequence[str], sets: Sequence[Sequence[int]], *, joint: bool
+) -> Cells:
     schema = frame.collect_schema()
     names = [f"v{i}" for i in range(len(columns))]
+    labels = [f"label{i}" for i in range(len(by))]
     values = [as_float(nw.col(c), schema[c]).alias(n) for c, n in zip(columns, names, strict=True)]
-    rows = frame.select(nw.col(by).alias("label"), *values)
+    rows = frame.select(*(nw.col(c).alias(label) for c, label in zip(by, labels, strict=True)), *values)
     known = [
         here
         for c, n in zip(columns, names, strict=True)
         for here in (~nw.col(n).is_null(), *([~nw.col(n).is_nan()] if may_be_nan(schema[c]) else []))
     ]
-    rows = rows.with_columns(ok=nw.all_horizontal(*known, ignore_nulls=False))
+    complete = nw.all_horizontal(*known, ignore_nulls=False)
     # A warehouse inlines what is named once and used often: there complete rows are filtered, all are counted apart.
-    apart = frame.implementation.is_ibis()
+    apart = joint and frame.implementation.is_ibis()
+    if joint:
+        rows = rows.with_columns(ok=complete)
     origins = [f"o{i}" for i in range(len(columns))]
-    pairs = [(i, j) for i in range(len(names)) for j in range(i, len(names))]
+    pairs = sorted({(min(i, j), max(i, j)) for places in sets for i in places for j in places})
 
-    def sums_around(rows: nw.LazyFrame[Any]) -> dict[Any, Sums]:
-        counts = {row["label"]: row["rows"] for row in rows_of(_lengths(rows))} if apart else {}
+    def sums_around(rows: nw.LazyFrame[Any]) -> Cells:
+        counts = {_key(row, labels): row["rows"] for row in rows_of(_lengths(rows, labels))} if apart else {}
         rows = rows.filter(nw.col("ok")) if apart else rows
 
-        def complete(value: nw.Expr) -> nw.Expr:
-            return value if apart else nw.when(nw.col("ok")).then(value)
+        def masked(value: nw.Expr) -> nw.Expr:
+            return nw.when(nw.col("ok")).then(value) if joint and not apart else value
 
-        around = [complete(nw.col(n) - nw.col(o)).alias(n) for n, o in zip(names, origins, strict=True)]
-        raw = [complete(nw.col(n)).alias(f"raw{i}") for i, n in enumerate(names)]
+        around = [masked(nw.col(n) - nw.col(o)).alias(n) for n, o in zip(names, origins, strict=True)]
+        raw = [masked(nw.col(n)).alias(f"raw{i}") for i, n in enumerate(names)]
         squares = [(nw.col(names[i]) * nw.col(names[j])).alias(f"p{i}_{j}") for i, j in pairs]
         powers = [
             expression
@@ -88,14 +133,15 @@ def from_engine(frame: nw.LazyFrame[Any], columns: Sequence[str], by: str) -> By
                 (nw.col(f"p{i}_{i}") * nw.col(f"p{i}_{i}")).alias(f"f{i}"),
             )
         ]
+        counted = names[:1] if joint else names
         found = (
             rows.with_columns(*raw, *around)
             .with_columns(*squares)
             .with_columns(*powers)
-            .group_by("label")
+            .group_by(*labels)
             .agg(
                 nw.len().alias("rows"),
-                nw.col(names[0]).count().alias("n"),
+                *(nw.col(n).count().alias(f"n{i}") for i, n in enumerate(counted)),
                 *(nw.col(o).max() for o in origins),
                 *(nw.col(n).sum() for n in names),
                 *(nw.col(f"p{i}_{j}").sum() for i, j in pairs),
@@ -105,49 +151,59 @@ def from_engine(frame: nw.LazyFrame[Any], columns: Sequence[str], by: str) -> By
             )
         )
         nothing = np.zeros(len(names))
-        result = {
-            label: Sums(0, int(n), nothing, nothing, np.diag(nothing), Shape(nothing, nothing, nothing, nothing))
-            for label, n in counts.items()
-        }
+        empty = Shape(nothing, nothing, nothing, nothing)
+        result = {key: Sums(0, int(n), nothing, nothing, np.diag(nothing), empty) for key, n in counts.items()}
         for row in rows_of(found):
             products = np.zeros((len(names), len(names)))
             for i, j in pairs:
                 products[i, j] = products[j, i] = row[f"p{i}_{j}"] or 0.0
-            n = int(row["n"])
+            n = int(row["n0"]) if joint else int(row["rows"])
             origin, sums = (np.array([row[name] or 0.0 for name in part]) for part in (origins, names))
             cubes, fourths, low, high = (
                 np.array([row[f"{part}{i}"] or 0.0 for i in range(len(names))]) for part in "cflh"
             )
-            shape = Shape(cubes, fourths, low, high)
-            missing = int(counts.get(row["label"], row["rows"])) - n
-            result[row["label"]] = Sums(n, missing, origin, sums, products, shape)
+            missing = int(counts.get(_key(row, labels), row["rows"])) - n
+            # A sum that met a NaN comes back as None, one that met an infinite value as no finite number.
+            unknown = {i for i in range(len(counted)) if row[f"n{i}"] != n or row[f"p{i}_{i}"] is None}
+            gaps = frozenset(unknown | set(np.flatnonzero(~np.isfinite(np.diag(products))).tolist()))
+            part = Sums(n, missing, origin, sums, products, Shape(cubes, fourths, low, high), gaps)
+            result[_key(row, labels)] = part
         return result
 
-    first = _origin(rows, names)
+    first = _origin(rows.filter(nw.col("ok")) if joint else rows, names)
     found = sums_around(rows.with_columns(*(real(v).alias(o) for v, o in zip(first, origins, strict=True))))
-    if not all(np.isfinite(part.products).all() for part in found.values()):
+    if joint and not all(np.isfinite(part.products).all() for part in found.values()):
         for name, column in zip(names, columns, strict=True):
-            endless = _lengths(rows.filter(nw.col(name).abs() == float("inf")))
-            _refuse_endless(column, by, {row["label"]: row["rows"] for row in rows_of(endless)})
+            endless = _lengths(rows.filter(nw.col(name).abs() == float("inf")), labels)
+            _refuse_endless(column, by[0], {row["label0"]: row["rows"] for row in rows_of(endless)})
         raise too_large(columns)
 
-    def again(keys: list[Any]) -> dict[Any, Sums]:
-        mine = rows.filter(nw.col("label").is_in(keys))
+    def again(keys: list[tuple[Any, ...]]) -> Cells:
+        mine = rows.filter(nw.col("label0").is_in([key[0] for key in keys]))
         means = [nw.col(n).mean().alias(o) for n, o in zip(names, origins, strict=True)]
-        own = mine.filter(nw.col("ok")).group_by("label").agg(*means)
-        return sums_around(mine.join(own, on="label", how="left"))
+        own = (mine.filter(nw.col("ok")) if joint else mine).group_by(*labels).agg(*means)
+        return sums_around(mine.join(own, on=labels, how="left"))
 
-    return _moments(found, columns, by, again)
+    return _settled(found, again)
 
 
-def _lengths(rows: nw.LazyFrame[Any]) -> nw.LazyFrame[Any]:
-    return rows.group_by("label").agg(nw.len().alias("rows"))
+def _settled(found: Cells, again: Callable[[list[Any]], Cells]) -> Cells:
+    """Cells that lie far from the origin summed again, each around its own means."""
+    far = [key for key, part in found.items() if None not in key and part.n and part.far]
+    return found | ({key: part for key, part in again(far).items() if key in far} if far else {})
+
+
+def _key(row: dict[str, Any], labels: Sequence[str]) -> tuple[Any, ...]:
+    return tuple(row[label] for label in labels)
+
+
+def _lengths(rows: nw.LazyFrame[Any], labels: Sequence[str]) -> nw.LazyFrame[Any]:
+    return rows.group_by(*labels).agg(nw.len().alias("rows"))
 
 
 def _origin(rows: nw.LazyFrame[Any], names: Sequence[str]) -> Floats:
     """Values near the means, from the first complete rows; a variant that lies far from them is summed again."""
-    ends = float("inf")
-    finite = nw.all_horizontal(nw.col("ok"), *(nw.col(n).abs() < ends for n in names), ignore_nulls=False)
+    finite = nw.all_horizontal(*(nw.col(n).abs() < float("inf") for n in names), ignore_nulls=False)
     some = rows_of(rows.filter(finite).head(_SOME).select(*(nw.col(n).mean() for n in names)))[0]
     return np.array([some[n] or 0.0 for n in names], dtype=np.float64)
 
@@ -157,16 +213,37 @@ def from_memory(
 ) -> ByVariant[Moments]:
     """Reduce arrays: `codes` is -1 or an index into `labels`; `values` holds an array for each column."""
     complete = _complete(codes, labels, values, columns, by)
-    keys = [None, *labels]
+    found = _in_memory(codes, [(label,) for label in labels], values, [range(len(columns))], complete)
+    if not all(np.isfinite(part.products).all() for part in found.values()):
+        raise too_large(columns)
+    return _moments({key: part for (key,), part in found.items()}, columns, by)
 
-    def sums_around(origin: Floats, codes: NDArray[np.intp]) -> dict[Any, Sums]:
-        size, width = len(keys), len(columns)
+
+def sets_from_memory(
+    codes: NDArray[np.intp], labels: Sequence[tuple[Any, ...]], values: Sequence[Floats], sets: Sequence[Sequence[int]]
+) -> Cells:
+    """Sums of all columns, and of the products within each set, by several labels."""
+    return _in_memory(codes, labels, values, sets, None)
+
+
+def _in_memory(
+    codes: NDArray[np.intp],
+    labels: Sequence[tuple[Any, ...]],
+    values: Sequence[Floats],
+    sets: Sequence[Sequence[int]],
+    complete: NDArray[np.bool_] | None,
+) -> Cells:
+    keys = [(None,), *labels]
+    width = len(values)
+    pairs = sorted({(min(i, j), max(i, j)) for places in sets for i in places for j in places})
+
+    def sums_around(origin: Floats, codes: NDArray[np.intp]) -> Cells:
+        size = len(keys)
         n, missing = np.zeros(size, dtype=np.int64), np.zeros(size, dtype=np.int64)
         sums, products = np.zeros((size, width)), np.zeros((size, width, width))
         cubes, fourths = np.zeros((size, width)), np.zeros((size, width))
         low, high = np.full((size, width), np.inf), np.full((size, width), -np.inf)
         short = np.int16 if size < 2**15 else np.int64  # short codes sort in linear time
-        pairs = [(i, j) for i in range(width) for j in range(i, width)]
         for start in range(0, len(codes), _ROWS):
             part = slice(start, start + _ROWS)
             code = (codes[part] + 1).astype(short)
@@ -206,22 +283,19 @@ def from_memory(
                 sums[k],
                 products[k],
                 Shape(cubes[k], fourths[k], low[k], high[k]),
+                frozenset(np.flatnonzero(~np.isfinite(np.diag(products[k]))).tolist()),
             )
             for k, key in enumerate(keys)
             if n[k] + missing[k]
         }
 
+    def again(far: list[tuple[Any, ...]]) -> Cells:
+        own = np.array([found[k].mean if k in found else np.zeros(width) for k in keys]).T
+        return sums_around(own, np.where(np.isin(codes, [keys.index(k) - 1 for k in far]), codes, -1))
+
     with np.errstate(over="ignore", invalid="ignore"):
         found = sums_around(np.array([[_near_mean(v)] for v in values]), codes)
-    if not all(np.isfinite(part.products).all() for part in found.values()):
-        raise too_large(columns)
-
-    def again(far: list[Any]) -> dict[Any, Sums]:
-        own = np.array([found[k].mean if k in found else np.zeros(len(columns)) for k in keys]).T
-        picked = np.isin(codes, [keys.index(k) - 1 for k in far])
-        return {k: s for k, s in sums_around(own, np.where(picked, codes, -1)).items() if k in far}
-
-    return _moments(found, columns, by, again)
+        return _settled(found, again)
 
 
 def _complete(
@@ -247,9 +321,7 @@ def _near_mean(values: Floats) -> float:
     return float(np.mean(some)) if some.size else 0.0
 
 
-def _moments(
-    found: dict[Any, Sums], columns: Sequence[str], by: str, again: Callable[[list[Any]], dict[Any, Sums]]
-) -> ByVariant[Moments]:
+def _moments(found: dict[Any, Sums], columns: Sequence[str], by: str) -> ByVariant[Moments]:
     nobody = found.pop(None, None)
     unassigned = nobody.n + nobody.missing if nobody else 0
     if not found:
@@ -260,15 +332,7 @@ def _moments(
                 f"Variant {label_text(key)!r} has no row with a value in {' and '.join(map(repr, columns))}:"
                 f" all {sums.missing:,} rows are missing one."
             )
-    far = [key for key, sums in found.items() if sums.far]
-    if far:
-        found |= again(far)
-    result = {
-        (label := label_text(key)): Moments.from_sums(
-            columns, s.n, s.origin, s.sums, s.products, s.shape, label=label, missing=s.missing
-        )
-        for key, s in found.items()
-    }
+    result = {(label := label_text(key)): s.moments(columns, label) for key, s in found.items()}
     return ByVariant(dict(sorted(result.items())), column=by, unassigned=unassigned)
 
 
