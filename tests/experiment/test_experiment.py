@@ -589,3 +589,100 @@ def test_an_experiment_prints_and_says_what_is_missing(tmp_path):
     only = rows_of(50)
     with pytest.raises(DataError, match="one variant only"):
         Experiment(only[only.form == "current"], **keys(accepted=[{"check": "variants", "reason": "x"}])).analyse()
+
+
+def in_ports(units=900, *, effect=0.0):
+    """Ports that were assigned as a whole: fares of one port resemble each other."""
+    rng = np.random.default_rng(8)
+    port = rng.integers(0, 30, units)
+    form = np.where(port % 2, "short", "current")
+    fare = rng.normal(0, 1, 30)[port] + rng.normal(10, 2, units) + effect * (form == "short")
+    return pd.DataFrame(
+        {"who": range(units), "port": port, "form": form, "fare": fare, "prior": fare + rng.normal(0, 1, units)}
+    )
+
+
+def test_clusters_are_allowed_for_in_checks_plan_and_errors():
+    rows = in_ports().assign(tall=lambda t: t.fare > 11, wait=lambda t: t.fare**2, area=lambda t: t.port % 3)
+    metrics = {
+        "fare": {"role": "primary", "covariates": ["prior"], "effect": 1.0},
+        "tall": {"kind": "share"},
+        "wait": {"kind": "quantile", "at": 0.9},
+        "fare per wait": {"kind": "ratio", "column": "fare", "per": "wait"},
+    }
+    test = Experiment(rows, **keys(metrics=metrics, clusters="port"))
+    arms = ar.table(rows).records(["fare", "prior", "tall", "wait", "port"], by="form")
+    one, two = arms["short"], arms["current"]
+    found = test.analyse()
+    expected = {
+        "fare": ar.adjust.clusters(one, two, value="fare", cluster="port", covariate=["prior"]),
+        "tall": ar.adjust.clusters(one, two, value="tall", cluster="port"),
+        "wait": ar.adjust.quantiles(one, two, value="wait", cluster="port", at=0.9),
+        "fare per wait": ar.adjust.sharpen(one, two, value="fare", per="wait", cluster="port"),
+    }
+    each = dict(zip(found.secondary.labels, found.secondary.results, strict=True)) | {"fare": found.primary["fare"]}
+    for name, alone in expected.items():
+        assert (each[name].estimate, each[name].se) == (alone.estimate, alone.se)
+    checks = {c.name: c for c in test.check().checks}
+    assert "15 : 15" in checks["sample ratio"].finding
+    assert checks["whole clusters"].severity == "fine"
+    assert checks["before the test: prior"].finding.startswith("largest standardised difference")
+    assert "p " not in checks["before the test: prior"].finding
+    alone = Experiment(rows, **keys(metrics=metrics)).plan()
+    assert test.plan().n_total > 1.5 * alone.n_total
+    torn = Experiment(rows.assign(port=lambda t: t.who % 40), **keys(metrics=metrics, clusters="port"))
+    assert [c.name for c in torn.failed] == ["whole clusters"]
+    whole = {"metrics": {"fare": {"role": "primary"}}, "clusters": "port"}
+    days = {"days": {"column": "day", "planned": 9}, "looks": {"after": [9]}, "correction": "none"}
+    for more, said in (
+        ({"method": "both"}, "clusters don't go with method"),
+        ({"segments": ["area"]}, "clusters don't go with segments"),
+        (days, "clusters don't go with looks"),
+        ({"metrics": {"fare": {"role": "primary", "kind": "rate"}}}, "fare is a rate"),
+    ):
+        with pytest.raises(ExperimentFileError, match=said):
+            Experiment(rows, **keys(**{**whole, **more}))
+
+
+def test_each_metric_may_have_an_alpha_of_its_own():
+    """Intervals and looks are of its level; what is corrected together has one alpha."""
+    rows = rows_of(1_000, fare=0.2, days=10).assign(searches=lambda t: t.fare.round() % 4)
+    metrics = {
+        "fare": {"role": "primary", "alpha": 0.01, "margin": 0.5, "effect": 0.3},
+        "searches": {"role": "primary", "alpha": 0.04},
+        "calm": {"kind": "share", "role": "guardrail", "margin": 0.05, "alpha": 0.1},
+    }
+    with pytest.raises(
+        ExperimentFileError, match=r"primary metrics are corrected together, and have alphas of 0\.01, 0\.04"
+    ):
+        Experiment(rows, **keys(metrics=metrics))
+    test = Experiment(rows, **keys(metrics=metrics, correction="none"))
+    found = test.analyse()
+    assert [r.interval.level for r in found.primary.results] == [0.99, 0.96]
+    assert found.guardrails.results[0].interval.level == 0.9
+    assert (
+        test.plan().answers["fare"].n_total
+        == ar.plan.TwoMeans(sd=rows[rows.form == "current"].fare.std(), alpha=0.01)
+        .sample_size(effect=0.3, power=0.8)
+        .n_total
+    )
+    looks = {"days": {"column": "day", "planned": 10}, "looks": {"after": [5, 10]}, "correction": "none"}
+    watched = Experiment(rows, **keys(metrics=metrics, **looks)).monitor()
+    for name, alpha in (("fare", 0.01), ("searches", 0.04)):
+        assert watched[name].boundaries.z.tolist() == boundaries([0.5, 1.0], alpha=alpha).z.tolist()
+
+
+def test_a_posterior_may_be_what_decides():
+    """Primary metrics by their posterior, the others by tests; looks, which spend alpha, are refused."""
+    rows = rows_of(2_000, fare=0.5)
+    test = Experiment(rows, **keys(method="bayesian", prior="cauchy 0.1"))
+    both = Experiment(rows, **keys(method="both", prior="cauchy 0.1")).analyse()
+    found = test.analyse()
+    assert found.primary["fare"].interval.low == both.evidence["fare"].interval.low
+    assert found.primary["fare"].test is None
+    assert not found.evidence
+    assert found.guardrails.results[0].test is not None
+    assert dict(test.decide().words) == {"short": "ship"}
+    looks = {"days": {"column": "day", "planned": 10}, "looks": {"after": [5, 10]}, "correction": "none"}
+    with pytest.raises(ExperimentFileError, match="looks spend the alpha of tests"):
+        Experiment(rows, **keys(method="bayesian", **looks))

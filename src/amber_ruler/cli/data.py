@@ -61,6 +61,7 @@ def _options(name: str) -> dict[str, tuple[Any, Any]]:
             "covariates": maybe(str, "Columns known before the test, separated by commas."),
             "metrics": maybe(str, "Columns to be measured, separated by commas."),
             "strata": maybe(str, "Column with the strata."),
+            "clusters": maybe(str, "Column with what was assigned as a whole, where that is many units."),
             "possible": maybe(str, "What values can be: fare=0:500,minutes_to_book=0: (open ends empty)."),
         }
     if name in ("describe", "daily"):
@@ -132,6 +133,7 @@ def _check(**given: Any) -> None:
         covariates=_listed(given["covariates"]),
         metrics=_listed(given["metrics"]),
         strata=given["strata"],
+        clusters=given["clusters"],
         possible=_bounds(given["possible"]),
     )
     status = write_results([found], as_json=given["as_json"])

@@ -23,7 +23,8 @@ def analyse(table: Table, asked: Description, *, days: tuple[str, ...], shared: 
     by, control = asked.assignment.column, str(asked.assignment.control)
     found = {name: against_control(table, asked, name, metric, shared) for name, metric in asked.metrics.items()}
     monitored = {} if asked.looks is None else _looks(table, asked, found, days)
-    primary = _of_role(asked, found, "primary")
+    labelled = _labelled(asked, found, "primary")
+    primary = {label: one for label, (_, _, one) in labelled.items()}
     if asked.looks is not None:
         primary = {label: monitored[label].latest or one for label, one in primary.items()}
     planned = None if asked.days is None else asked.days.planned
@@ -31,9 +32,10 @@ def analyse(table: Table, asked: Description, *, days: tuple[str, ...], shared: 
     evidence = {}
     if asked.method != "frequentist":
         evidence = {
-            label: _weighed(table, asked, *label_of[0:2], shared)
-            for label, label_of in _labelled(asked, found, "primary").items()
+            label: _weighed(table, asked, name, treatment, shared) for label, (name, treatment, _) in labelled.items()
         }
+    if asked.method == "bayesian":
+        primary = evidence
     correct = asked.correction if asked.looks is None else "none"
     return Analysis(
         title=asked.name,
@@ -43,7 +45,7 @@ def analyse(table: Table, asked: Description, *, days: tuple[str, ...], shared: 
         secondary=_family(_of_role(asked, found, "secondary"), asked.correction, "Secondary"),
         guardrails=_family(_of_role(asked, found, "guardrail"), "none", "Guardrails"),
         monitored=monitored,
-        evidence=evidence,
+        evidence=evidence if asked.method == "both" else {},
         days_seen=seen,
         days_planned=planned,
         early=asked.looks is None and planned is not None and seen is not None and seen < planned,
@@ -57,7 +59,7 @@ def against_control(
     by, control = asked.assignment.column, str(asked.assignment.control)
     column = metric.column or name
     arms, ask, together = _method(table, asked, name, metric, column, by, shared)
-    settings: dict[str, Any] = {"alpha": asked.alpha, "good": metric.good, "metric": name}
+    settings: dict[str, Any] = {"alpha": metric.alpha or asked.alpha, "good": metric.good, "metric": name}
     if metric.margin is not None:
         settings["margin"] = metric.margin
     if metric.margin_lift is not None:
@@ -73,9 +75,9 @@ def against_control(
     return found
 
 
-def _reducible(metric: Metric) -> bool:
+def _reducible(asked: Description, metric: Metric) -> bool:
     """Whether moments are enough for a metric."""
-    return metric.kind in ("mean", "share", "ratio") and metric.cap is None
+    return metric.kind in ("mean", "share", "ratio") and metric.cap is None and asked.clusters is None
 
 
 def _columns(metric: Metric, column: str) -> list[str]:
@@ -88,7 +90,7 @@ def shared(table: Table, asked: Description) -> Shared:
     sets: list[list[str]] = []
     for name, metric in asked.metrics.items():
         columns = _columns(metric, metric.column or name)
-        sets += [columns] if _reducible(metric) else [[column] for column in columns]
+        sets += [columns] if _reducible(asked, metric) else [[column] for column in columns]
     return in_one_pass(table, sets, by=asked.assignment.column, strata=asked.strata)
 
 
@@ -101,12 +103,14 @@ def _method(
         sharper = {"covariate": list(metric.covariates)} if metric.covariates else {}
         sharper |= {"strata": asked.strata} if asked.strata else {}
         sharper |= {"cap": metric.cap} if metric.cap is not None else {}
+    if asked.clusters is not None:
+        return _clustered(table, asked, metric, column, sharper)
     if metric.kind == "ratio" or sharper:
         if metric.kind == "ratio":
             sharper["per"] = str(metric.per)
         columns = _columns(metric, column)
         ask: Any = partial(adjust.sharpen, value=column, **sharper)
-        whole = shared.arms(columns, within=True) if _reducible(metric) else None
+        whole = shared.arms(columns, within=True) if _reducible(asked, metric) else None
         if whole is not None:
             return whole, ask, True
         columns += [asked.strata] if asked.strata else []
@@ -119,6 +123,23 @@ def _method(
     if metric.kind == "rate" and metric.per is not None:
         raise InputError(f"metrics.{name}: a rate by an exposure column is a ratio: kind = 'ratio' compares it.")
     return shared.arms([column]) or table.moments(column, by=by), ask, False
+
+
+def _clustered(
+    table: Table, asked: Description, metric: Metric, column: str, sharper: Mapping[str, Any]
+) -> tuple[Any, Any, bool]:
+    """The same, of units that were assigned in whole clusters."""
+    by, cluster = asked.assignment.column, str(asked.clusters)
+    if metric.kind == "quantile":
+        arms = table.records([column, cluster], by=by)
+        return arms, partial(adjust.quantiles, value=column, cluster=cluster, at=metric.at), False
+    columns = [*_columns(metric, column), cluster, *([asked.strata] if asked.strata else [])]
+    arms = table.records(list(dict.fromkeys(columns)), by=by)
+    if metric.kind == "ratio":
+        sharper = {**sharper, "per": str(metric.per)}
+    if metric.kind == "ratio" or asked.strata or metric.cap is not None:
+        return arms, partial(adjust.sharpen, value=column, cluster=cluster, **sharper), True
+    return arms, partial(adjust.clusters, value=column, cluster=cluster, **sharper), False
 
 
 def _labelled(
@@ -154,12 +175,15 @@ def _looks(
     assert planned is not None  # noqa: S101
     assert planned.planned is not None  # noqa: S101
     each = _labelled(asked, found, "primary")
-    alpha = asked.alpha / (len(each) if asked.correction == "bonferroni" else 1)
+    split = len(each) if asked.correction == "bonferroni" else 1
     reached = [day for day in looks.after if day <= len(days)]
     if not reached:
         raise DataError(f"The first look is after day {looks.after[0]}, and there are {len(days)} days.")
     shares = [day / planned.planned for day in looks.after]
-    rule = boundaries(shares, spending=looks.spending, parameter=looks.parameter, alpha=alpha)
+    rules = {
+        rate: boundaries(shares, spending=looks.spending, parameter=looks.parameter, alpha=rate / split)
+        for rate in {m.alpha or asked.alpha for m in asked.named("primary").values()}
+    }
     result = {}
     for label, (name, treatment, _) in each.items():
         metric = asked.metrics[name]
@@ -175,7 +199,7 @@ def _looks(
             days=[days[day - 1] for day in reached], **settings,
         )  # fmt: skip
         named = [replace(one, metric=name) for one in seen]
-        result[label] = monitor(rule, named, information=shares[: len(reached)])
+        result[label] = monitor(rules[metric.alpha or asked.alpha], named, information=shares[: len(reached)])
     return result
 
 
@@ -185,7 +209,7 @@ def _weighed(table: Table, asked: Description, name: str, treatment: str, shared
     column = metric.column or name
     arms = shared.arms([column]) or table.moments(column, by=asked.assignment.column)
     one, two = arms[treatment], arms[str(asked.assignment.control)]
-    settings: dict[str, Any] = {"metric": name, "good": metric.good}
+    settings: dict[str, Any] = {"metric": name, "good": metric.good, "alpha": metric.alpha or asked.alpha}
     settings |= {"margin": metric.margin} if metric.margin is not None else {}
     if metric.kind == "share":  # whose prior is that of each share
         return bayes.proportions(one, two, **settings)

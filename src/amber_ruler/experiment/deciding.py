@@ -14,7 +14,8 @@ from amber_ruler.results import Check, Comparison
 
 RULES = (
     "A treatment is to be shipped if a primary metric is better, none is worse, and every guardrail is shown to be not"
-    " worse by its margin, one-sided at alpha. A guardrail that is not shown is no pass: hold. Harm that is shown in a"
+    " worse by its margin, one-sided at alpha; with method = 'bayesian' primary metrics are judged by their posterior"
+    " intervals instead of tests. A guardrail that is not shown is no pass: hold. Harm that is shown in a"
     " primary metric or a guardrail: stop. Before the planned end, without planned looks: wait. A failed check that"
     " nobody accepted: fix the data first. Guardrails must all hold, so their number needs no correction (Berger 1982)."
 )

@@ -10,6 +10,7 @@ from pydantic import BaseModel, ConfigDict, Field, model_validator
 Name = Annotated[str, Field(min_length=1)]
 Positive = Annotated[float, Field(gt=0)]
 Share = Annotated[float, Field(gt=0, lt=1)]
+Alpha = Annotated[float, Field(gt=0, lt=0.5)]
 KINDS = ("mean", "share", "ratio", "rate", "quantile", "two-part")
 
 
@@ -59,6 +60,7 @@ class Metric(_Part):
     cap: Annotated[float, Field(ge=0.5, lt=1)] | None = Field(
         default=None, description="Quantile at which it is capped."
     )
+    alpha: Alpha | None = Field(default=None, description="Its own error rate, instead of the experiment's.")
     effect: float | None = Field(default=None, description="The effect to plan for, in the metric's unit.")
     lift: float | None = Field(default=None, description="Or instead: as a share of the control.")
 
@@ -125,13 +127,18 @@ class Description(_Part):
     days: Days | None = None
     metrics: Annotated[dict[Name, Metric], Field(min_length=1)]
     strata: Name | None = Field(default=None, description="Column with the strata.")
-    segments: list[Name] = Field(default=[], description="Columns along which effects are looked at.")
-    alpha: Annotated[float, Field(gt=0, lt=0.5)] = 0.05
-    correction: Literal["holm", "hochberg", "bonferroni", "benjamini-hochberg", "none"] = Field(
-        default="holm", description="How comparisons of primary metrics and variants are corrected."
+    clusters: Name | None = Field(
+        default=None, description="Column with what was assigned as a whole, where that is many units (ports, weeks)."
     )
-    method: Literal["frequentist", "both"] = Field(
-        default="frequentist", description="Whether primary metrics are weighed as well; decisions follow the tests."
+    segments: list[Name] = Field(default=[], description="Columns along which effects are looked at.")
+    alpha: Alpha = 0.05
+    correction: Literal["holm", "hochberg", "bonferroni", "benjamini-hochberg", "none"] = Field(
+        default="holm", description="How the tests of metrics of one role and of all variants are corrected."
+    )
+    method: Literal["frequentist", "bayesian", "both"] = Field(
+        default="frequentist",
+        description="What primary metrics are judged by: tests; the posterior interval of level 1 - alpha, which is not"
+        " corrected; or tests, with the posterior beside them. Other metrics are judged by tests.",
     )
     prior: str | None = Field(default=None, description="Prior of the standardised effect, such as 'cauchy 0.1'.")
     looks: Looks | None = None
@@ -153,7 +160,28 @@ class Description(_Part):
                     " looks. Take 'bonferroni'"
                 )
         if self.prior is not None and self.method == "frequentist":
-            raise ValueError("prior is of method = 'both'")
+            raise ValueError("prior is of method = 'both' or 'bayesian'")
+        if self.looks is not None and self.method == "bayesian":
+            raise ValueError("looks spend the alpha of tests: they go with method = 'frequentist' or 'both'")
+        for role in ("primary", "secondary"):
+            rates = sorted({m.alpha or self.alpha for m in self.named(role).values()})
+            if len(rates) > 1 and self.correction != "none":
+                raise ValueError(
+                    f"{role} metrics are corrected together, and have alphas of {', '.join(f'{a:g}' for a in rates)}:"
+                    " give them one, or correction = 'none' and alphas that share out what may be erred"
+                )
+        return self._whole()
+
+    def _whole(self) -> Self:
+        """Clusters go with what allows for them."""
+        if self.clusters is None:
+            return self
+        if self.looks is not None or self.segments or self.method != "frequentist":
+            what = "looks" if self.looks is not None else "segments" if self.segments else f"method = {self.method!r}"
+            raise ValueError(f"clusters don't go with {what}: units of a cluster are not independent, and that is lost")
+        for name, metric in self.metrics.items():
+            if metric.kind in ("rate", "two-part"):
+                raise ValueError(f"clusters go with means, shares, ratios and quantiles; {name} is a {metric.kind}")
         return self
 
     def named(self, role: str) -> dict[str, Metric]:
@@ -172,8 +200,9 @@ class Description(_Part):
             for covariate in metric.covariates:
                 for part in covariate.split(" per "):
                     found.setdefault(part.strip(), f"metrics.{name}.covariates")
-        if self.strata is not None:
-            found.setdefault(self.strata, "strata")
+        for key in ("strata", "clusters"):
+            if getattr(self, key) is not None:
+                found.setdefault(getattr(self, key), key)
         for segment in self.segments:
             found.setdefault(segment, "segments")
         return found

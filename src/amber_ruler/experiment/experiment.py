@@ -179,6 +179,7 @@ class Experiment(Shown):
             split=dict(asked.assignment.split) or None,
             day=None if asked.days is None else asked.days.column,
             strata=asked.strata,
+            clusters=asked.clusters,
             covariates=sorted(covariates),
             metrics=list(dict.fromkeys(metrics)),
             shared=self._shared,
@@ -238,7 +239,13 @@ class Experiment(Shown):
                 arms = self.table.records([column, segment], by=by)
                 for arm, base in arms.against(str(asked.assignment.control)):
                     each[f"{name}, {arm.label}"] = adjust.segments(
-                        arm, base, value=column, segment=segment, good=metric.good, metric=name, alpha=asked.alpha
+                        arm,
+                        base,
+                        value=column,
+                        segment=segment,
+                        good=metric.good,
+                        metric=name,
+                        alpha=metric.alpha or asked.alpha,
                     )
             found[segment] = each
         return found

@@ -56,7 +56,7 @@ def _design(table: Table, asked: Description, name: str, metric: Metric) -> Any:
     column, control = metric.column or name, str(asked.assignment.control)
     arms = table.moments([column, *_covariates(metric)], by=asked.assignment.column)
     base = arms[control]
-    settings: dict[str, Any] = {"alpha": asked.alpha}
+    settings: dict[str, Any] = {"alpha": metric.alpha or asked.alpha}
     design: Any
     if metric.kind == "share":
         design = plans.TwoProportions(baseline=base.mean(column), **settings)
@@ -64,6 +64,9 @@ def _design(table: Table, asked: Description, name: str, metric: Metric) -> Any:
         design = plans.TwoMeans(sd=base.sd(column), baseline=base.mean(column), **settings)
     if len(metric.covariates) == 1 and " per " not in metric.covariates[0] and metric.kind == "mean":
         design = design.with_covariate(abs(base.correlation(column, metric.covariates[0])))
+    if asked.clusters is not None:
+        whole = table.clusters(column, by=asked.clusters)
+        design = design.with_clusters(whole.size, whole.icc, whole.cv)
     if guardrail:
         by_lift = {"lift": metric.margin_lift} if metric.margin_lift is not None else {"margin": metric.margin}
         design = design.with_margin(good=metric.good, **by_lift)
@@ -71,7 +74,7 @@ def _design(table: Table, asked: Description, name: str, metric: Metric) -> Any:
     if not guardrail:
         primaries = len(asked.named("primary")) if metric.role == "primary" else 1
         if others * primaries > 1 and asked.correction != "none":
-            design = replace(design, alpha=asked.alpha / primaries)
+            design = replace(design, alpha=design.alpha / primaries)
     if others == 1:
         return design
     return design.with_variants(others, "none" if guardrail or asked.correction == "none" else "bonferroni")

@@ -30,6 +30,7 @@ def check(
     split: Mapping[str, float] | None = None,
     day: str | None = None,
     strata: str | None = None,
+    clusters: str | None = None,
     covariates: Sequence[str] = (),
     metrics: Sequence[str] = (),
     possible: Mapping[str, Bounds] | None = None,
@@ -38,7 +39,7 @@ def check(
     """See `Table.check`; `shared` holds what was reduced already."""
     names("by", by)
     columns = list(dict.fromkeys([*covariates, *metrics, *(possible or {})]))
-    table.need(columns, by, unit, day, strata)
+    table.need(columns, by, unit, day, strata, clusters)
     checks: list[Check] = []
     counts, units, one_each = sizes(table, by=by), None, False
     rows = sum(counts.values()) + counts.unassigned
@@ -58,12 +59,18 @@ def check(
         checks.append(findings.unnamed_unit(rows, _likely_unit(table, rows, {by, day, strata, *columns})))
     checks += findings.arms(counts, by)
     planned: Mapping[str, float] = dict.fromkeys(counts, 1.0)
-    if len(counts) > 1:
-        sound = check_split(counts, split)
+    assigned: ByVariant[int] = counts
+    if clusters is not None:
+        with table.reading():
+            whole = profile.units(table.frame.lazy(), clusters, by)
+        assigned = ByVariant(whole.counts, column=by)
+        checks.append(findings.whole_clusters(whole.crossed, whole.units, clusters))
+    if len(assigned) > 1:
+        sound = check_split(assigned, split)
         planned = sound.planned
         checks.append(sound.as_check)
         for name, part in (("day", day), ("stratum", strata)):
-            if part is not None:
+            if part is not None and clusters is None:
                 checks += _split_checks(table, by, part, None if one_each else unit, sound.planned, name)
         if day is not None and (text := table.dates_as_text(day)) is not None:
             finding = f"days are dates as text, such as {text!r}, which goes by its letters"
@@ -74,7 +81,7 @@ def check(
     if columns:
         bounds = {c: (possible or {}).get(c) for c in columns}
         shared = shared or in_one_pass(table, [[c] for c in columns], by=by)
-        checks += _column_checks(table, by, bounds, rows, covariates, metrics, shared)
+        checks += _column_checks(table, by, bounds, rows, covariates, metrics, shared, independent=clusters is None)
     return findings.Findings(
         title=f"Can {Path(table.name).name} be believed?",
         method="sample ratio, unit of analysis, missing values, balance before the test",
@@ -96,6 +103,8 @@ def _column_checks(
     covariates: Sequence[str],
     metrics: Sequence[str],
     shared: Shared,
+    *,
+    independent: bool,
 ) -> list[Check]:
     """What is looked at in each column: impossible values, missing ones, balance before the test, its fitness."""
     whole = {c: m for c in bounds if (m := shared.arms([c])) is not None}  # they are finite, and their ends known
@@ -112,9 +121,10 @@ def _column_checks(
         exact = profile.tops(table.frame.lazy().filter(~nw.col(by).is_null()), heavy, findings.TOP)
     for column, each in arms.items():
         lost, kept = ({m.label: getattr(m, part) for m in each.values()} for part in ("missing", "n"))
-        checks.append(findings.missing(lost, kept, column, len(bounds), before=column in covariates))
+        tests = len(bounds) if independent else 0
+        checks.append(findings.missing(lost, kept, column, tests, before=column in covariates))
         if column in covariates and len(each) > 1:
-            checks.append(findings.balance(each, column, len(covariates)))
+            checks.append(findings.balance(each, column, len(covariates) if independent else 0))
         if column in metrics:
             checks += _metric_checks(table, column, each, by, tops.get(column), exact.get(column))
     return checks

@@ -136,6 +136,20 @@ def crossed_units(crossed: int, units: int, unit: str) -> Check:
     )
 
 
+def whole_clusters(crossed: int, clusters: int, column: str) -> Check:
+    """Was every cluster assigned as a whole? What else is left to the comparison, which allows for clusters."""
+    if crossed:
+        finding = f"{crossed:,} of {clusters:,} values of {column!r} are seen under more than one variant"
+        return Check(
+            "whole clusters", finding, "Then they were not assigned as a whole: leave clusters out.", "serious"
+        )
+    finding = (
+        f"each of {clusters:,} values of {column!r} is in one variant; the sample ratio is that of clusters, and days,"
+        " strata, missing values and covariates are not tested, for units of a cluster come together"
+    )
+    return Check("whole clusters", finding)
+
+
 def split_in_parts(
     counts: NDArray[np.float64], names: Sequence[str], labels: Sequence[str], shares: Floats, part: str
 ) -> Check:
@@ -185,14 +199,17 @@ def _digits(found: re.Match[str]) -> str:
 
 
 def missing(lost: Mapping[str, int], kept: Mapping[str, int], column: str, tests: int, *, before: bool) -> Check:
-    """Are as many values missing in each variant? Before the test they must be; a metric only some may have."""
+    """Are as many values missing in each variant? Before the test they must be; a metric only some may have.
+
+    Of no `tests` what is seen is only told.
+    """
     name = f"missing {column}"
     if not any(lost.values()):
         return Check(name, "none")
     table = np.array([[lost[v], kept[v]] for v in lost], dtype=np.float64)
     share = ", ".join(f"{v} {100 * lost[v] / (lost[v] + kept[v]):.3g}%" for v in lost)
     p = independence(table) * tests
-    if p >= ALARM:
+    if not tests or p >= ALARM:
         return Check(name, share)
     finding = f"{share}; p {p:.3g} for {tests} columns"
     if before:
@@ -205,7 +222,7 @@ def missing(lost: Mapping[str, int], kept: Mapping[str, int], column: str, tests
 
 
 def balance(arms: Mapping[str, Moments], column: str, tests: int) -> Check:
-    """Was a covariate alike in the variants before the test?"""
+    """Was a covariate alike in the variants before the test? Of no `tests` what is seen is only told."""
     n = np.array([m.n for m in arms.values()], dtype=np.float64)
     means = np.array([m.mean(column) for m in arms.values()])
     spread = sum(float(m.comoments[m.index(column), m.index(column)]) for m in arms.values())
@@ -218,6 +235,8 @@ def balance(arms: Mapping[str, Moments], column: str, tests: int) -> Check:
     f = float(n @ (means - middle) ** 2 / (len(n) - 1) / sd**2)
     p = min(1.0, float(fisher.sf(f, len(n) - 1, df)) * tests)
     largest = float((means.max() - means.min()) / sd)
+    if not tests:
+        return Check(name, f"largest standardised difference {largest:.3f}")
     finding = f"largest standardised difference {largest:.3f}, p {p:.3g} for {tests} covariates"
     if p >= ALARM:
         return Check(name, finding)

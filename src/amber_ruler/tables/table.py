@@ -520,6 +520,7 @@ class Table(Held, Shown):
         split: Mapping[str, float] | None = None,
         day: str | None = None,
         strata: str | None = None,
+        clusters: str | None = None,
         covariates: Sequence[str] = (),
         metrics: Sequence[str] = (),
         possible: Mapping[str, Bounds] | None = None,
@@ -538,6 +539,9 @@ class Table(Held, Shown):
             Column with the day: the split is then looked at day by day. Points in time are taken as their day.
         strata : str, optional
             Column with the strata: the split is then looked at in each.
+        clusters : str, optional
+            Column with what was assigned as a whole, where that is many units: the split is then that of clusters,
+            each must be in one variant, and what a test of independent units would say of parts is left out.
         covariates : sequence of str
             Columns known before the test, which must be alike in the variants.
         metrics : sequence of str
@@ -570,6 +574,7 @@ class Table(Held, Shown):
             split=split,
             day=day,
             strata=strata,
+            clusters=clusters,
             covariates=covariates,
             metrics=metrics,
             possible=possible,
