@@ -1,10 +1,12 @@
 """Amber Ruler: plan a test, check its data, measure the difference, decide.
 
-Names are loaded when first used, so that `import amber_ruler` stays light.
+Names are loaded when first used, so that `import amber_ruler` stays light. What the library does is logged under the
+name "amber_ruler" (every question to an engine, with its time), and nowhere unless a program asks for it.
 """
 
 from __future__ import annotations
 
+import logging
 from importlib import import_module
 from typing import TYPE_CHECKING, Any
 
@@ -44,6 +46,8 @@ if TYPE_CHECKING:
     from amber_ruler.samples import Sample as Sample
     from amber_ruler.samples import Summary as Summary
     from amber_ruler.tables import table as table
+
+logging.getLogger(__name__).addHandler(logging.NullHandler())
 
 _MODULES = (
     "adjust",

@@ -101,3 +101,22 @@ def test_a_width_that_no_share_has_is_refused(capsys, monkeypatch):
     assert end.value.code == 2
     assert "3 percentage points are 0.03" in capsys.readouterr().err
     assert ar.plan.OneProportion().sample_size_for_width(half_width=0.03).n == 1068
+
+
+def test_what_is_done_is_told_on_the_error_stream_if_asked_and_quiet_says_answers_only(tmp_path):
+    """The same answer either way; the library itself logs nowhere."""
+    (tmp_path / "rows.csv").write_text("form,fare\n" + "short,12.5\ncurrent,11\nshort,9\ncurrent,14\n" * 9)
+    ask = "measure means rows.csv --value fare --by form --control current"
+    status, answer, errors = ran(SHELL + ask, tmp_path)
+    assert (status, errors) == (0, "")
+    assert ran(SHELL + "--quiet " + ask, tmp_path) == (0, answer, "")
+    status, verbose, errors = ran(SHELL + "--verbose " + ask, tmp_path)
+    assert (status, verbose) == (0, answer)
+    assert "opening rows.csv" in errors
+    assert all(" ms  " in line for line in errors.splitlines())
+    reduced = "digest rows.csv --by form --metrics fare --out kept.json"
+    assert b"Written to kept.json" in ran(SHELL + reduced, tmp_path)[1]
+    assert ran(SHELL + "-q " + reduced, tmp_path) == (0, b"", "")
+    assert "opposite things" in ran(SHELL + "-q -v " + ask, tmp_path)[2]
+    alone = "import amber_ruler as ar; ar.table('rows.csv').moments('fare', by='form')"
+    assert ran(f"'{sys.executable}' -c \"{alone}\"", tmp_path) == (0, b"", "")

@@ -9,7 +9,7 @@ import typer
 
 from amber_ruler.cli.build import command, labelled_numbers, maybe, needed, number, written
 from amber_ruler.cli.experiments import experiment_of
-from amber_ruler.cli.output import save_text, tell, whole, write, write_results
+from amber_ruler.cli.output import note, save_text, tell, whole, write_results
 from amber_ruler.cli.reading import SPLIT, asked_of_file, file_argument, open_table, planned_shares, reading_options
 from amber_ruler.errors import InputError
 
@@ -185,7 +185,7 @@ def _digest(**given: Any) -> None:
         day=given["day"] or "",
     )
     save_text(given["out"], found.to_json())
-    write(f"Written to {given['out']}: {len(found.cells):,} cells of {', '.join(found.metrics)}.")
+    note(f"Written to {given['out']}: {len(found.cells):,} cells of {', '.join(found.metrics)}.")
 
 
 def _units(**given: Any) -> None:
@@ -208,11 +208,11 @@ def _units(**given: Any) -> None:
     rows = duckdb.from_df(found.fetched(*found.columns))
     with whole(out) as part:
         (rows.write_csv if out.suffix.lower() == ".csv" else rows.write_parquet)(str(part))
-    write(f"Written to {out}: {rows.count('*').fetchall()[0][0]:,} units with {', '.join(measures)}.")
+    note(f"Written to {out}: {rows.count('*').fetchall()[0][0]:,} units with {', '.join(measures)}.")
     if listed is None:
         crossed = profile.units(source.frame.lazy(), given["unit"], given["by"]).crossed
         if crossed:
-            write(f"{crossed:,} units were seen under more than one variant, and are left out.")
+            note(f"{crossed:,} units were seen under more than one variant, and are left out.")
 
 
 def _bounds(text: str | None) -> dict[str, tuple[float | None, float | None]]:

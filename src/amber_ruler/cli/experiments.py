@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING, Annotated, Any
 import typer
 
 from amber_ruler.cli.build import command, maybe, needed, written
-from amber_ruler.cli.output import save_text, tell, write, write_results
+from amber_ruler.cli.output import note, save_text, tell, write, write_results
 from amber_ruler.cli.reading import as_source, file_argument, open_table, reading_options
 from amber_ruler.errors import InputError
 
@@ -91,7 +91,7 @@ def _start(**given: Any) -> None:
     read, source = as_source(given), open_table(given)
     place = os.path.relpath(given["file"], out.parent)  # from the file's own folder
     save_text(out, starting.start(source, place, read=read, **asked).rstrip("\n"))
-    write(
+    note(
         f"Written to {out}. Fill in hypothesis, roles and margins, then:\n  amber-ruler report {out} --out report.html"
     )
 
@@ -115,7 +115,7 @@ def _report(**given: Any) -> None:
         if given["override"]:
             raise InputError("--override is of one experiment: leave it out of an index.")
         path = write_index([experiment_of(file) for file in files], given["out"], force=given["force"])
-        write(f"Written to {path}: {len(files):,} experiments.")
+        note(f"Written to {path}: {len(files):,} experiments.")
         return
     if len(files) > 1:
         raise InputError("A report is of one experiment: --index writes one page of several.")
@@ -123,7 +123,8 @@ def _report(**given: Any) -> None:
     overridden = _overridden(given["override"])
     path = experiment.report(given["out"], overridden=overridden, force=given["force"])
     decision = experiment.decide(overridden)
-    write(f"{decision.sentence()}\nWritten to {path}.")
+    write(decision.sentence())
+    note(f"Written to {path}.")
     if "fix" in decision.words.values():
         raise typer.Exit(3)
 

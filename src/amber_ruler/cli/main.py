@@ -14,8 +14,8 @@ import typer
 from amber_ruler.cli import data, demo, experiments, looking, plan
 from amber_ruler.cli.build import HELP, lazy_group
 from amber_ruler.cli.methods import ROOMS, room_app
-from amber_ruler.cli.output import say_error
-from amber_ruler.errors import AmberRulerError
+from amber_ruler.cli.output import say_error, speak
+from amber_ruler.errors import AmberRulerError, InputError
 
 _EPILOG = (
     "Exit status: 0 all is well; 2 something in the call or the data must be fixed; 3 the data failed a check that"
@@ -59,11 +59,19 @@ def _version(wanted: bool) -> None:
 
 @app.callback()
 def _top(
-    version: Annotated[
+    version: Annotated[  # noqa: ARG001 - answered by its callback
         bool, typer.Option("--version", "-V", help="Say which version this is.", callback=_version, is_eager=True)
     ] = False,
+    quiet: Annotated[
+        bool, typer.Option("--quiet", "-q", help="Say nothing beside answers and errors: no 'Written to …'.")
+    ] = False,
+    verbose: Annotated[
+        bool, typer.Option("--verbose", "-v", help="Tell on the error stream what is done, and how long it takes.")
+    ] = False,
 ) -> None:
-    pass
+    if quiet and verbose:
+        raise InputError("--quiet and --verbose say opposite things: leave one of them out.")
+    speak(quiet=quiet, verbose=verbose)
 
 
 def main() -> None:

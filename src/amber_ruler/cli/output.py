@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import logging
 import os
 import sys
 from collections.abc import Iterator, Mapping, Sequence
@@ -35,6 +36,20 @@ def write(text: str) -> None:
     if sys.stdout is None:
         raise InputError("The output is closed: there is nowhere to write the answer to.")
     sys.stdout.write(text + "\n")
+
+
+def note(text: str) -> None:
+    """Say what was done beside the answer, unless --quiet."""
+    if logging.getLogger("amber_ruler").isEnabledFor(logging.WARNING):
+        write(text)
+
+
+def speak(*, quiet: bool, verbose: bool) -> None:
+    """Log to the error stream what is done and how long it takes; or say nothing but answers and errors."""
+    log = logging.getLogger("amber_ruler")
+    log.setLevel(logging.ERROR if quiet else logging.DEBUG if verbose else logging.WARNING)
+    if verbose:
+        logging.basicConfig(format="%(relativeCreated)7.0f ms  %(message)s")
 
 
 def write_blocks(blocks: Sequence[Block]) -> None:

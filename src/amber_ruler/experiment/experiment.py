@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import logging
 from collections.abc import Mapping, Sequence
 from functools import cached_property
 from pathlib import Path
@@ -21,6 +22,8 @@ from amber_ruler.results.display import Look, Shown
 from amber_ruler.sequential import Monitoring
 from amber_ruler.tables import Findings, Table, checking, grammar, profile, reduce, table
 from amber_ruler.tables.shared import Shared
+
+_LOG = logging.getLogger(__name__)
 
 
 class Experiment(Shown):
@@ -169,6 +172,7 @@ class Experiment(Shown):
 
     def check(self) -> Findings:
         """Can the table be believed? See `Table.check`."""
+        _LOG.info("checking %s", self.table.name)
         asked = self.description
         covariates = {c for m in asked.metrics.values() for name in m.covariates for c in _parts(name)}
         metrics = [m.column or name for name, m in asked.metrics.items()]
@@ -206,6 +210,7 @@ class Experiment(Shown):
     @cached_property
     def analysis(self) -> Analysis:
         """What `analyse` finds, also where a check failed."""
+        _LOG.info("analysing %s", ", ".join(self.description.metrics))
         return analysing.analyse(self.table, self.description, days=self.days, shared=self._shared)
 
     @cached_property

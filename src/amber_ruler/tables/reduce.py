@@ -6,7 +6,9 @@ variant, the count and the sums of deviations (and of their products) from an or
 
 from __future__ import annotations
 
+import logging
 import math
+import time
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from decimal import Decimal
@@ -23,6 +25,7 @@ from amber_ruler.numeric.gate import Floats
 from amber_ruler.samples import ByVariant
 from amber_ruler.shape import Shape
 
+_LOG = logging.getLogger(__name__)
 _SOME = 100_000  # rows that tell where the values are
 _ROWS = 1 << 14  # a block of rows that stays in the processor's cache
 # An origin this many spreads away would cost digits: such a variant is summed again around its own mean.
@@ -380,9 +383,14 @@ def rows_of(frame: nw.LazyFrame[Any]) -> list[dict[str, Any]]:
 
 def collected(frame: nw.LazyFrame[Any]) -> nw.DataFrame[Any]:
     """Compute a lazy frame, by the way that costs its engine least."""
+    began = time.perf_counter()
     if frame.implementation.is_polars():
-        return frame.collect()
-    return frame.collect(backend="pyarrow" if frame.implementation.is_spark_like() else "pandas")
+        found = frame.collect()
+    else:
+        found = frame.collect(backend="pyarrow" if frame.implementation.is_spark_like() else "pandas")
+    taken, engine = time.perf_counter() - began, frame.implementation.value
+    _LOG.debug("%s: %d columns, %d rows in %.2f s", engine, len(found.columns), len(found), taken)
+    return found
 
 
 def _absent(value: Any) -> bool:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import csv
 import gzip
+import logging
 import os
 import re
 import shutil
@@ -23,6 +24,7 @@ import narwhals as nw
 from amber_ruler.errors import AmberRulerError, DataError, EngineError, InputError
 from amber_ruler.tables.dialect import Dialect
 
+_LOG = logging.getLogger(__name__)
 _KINDS = {
     ".csv": "csv",
     ".tsv": "csv",
@@ -67,6 +69,7 @@ class Source(NamedTuple):
 
 def open_source(source: Any, dialect: Dialect = Dialect()) -> Source:  # noqa: B008 - it can't be changed
     """Open a path or take a dataframe."""
+    _LOG.info("opening %s", source if isinstance(source, (str, os.PathLike)) else f"a {type(source).__name__}")
     if isinstance(source, (str, os.PathLike)):
         files = found = _found(str(source))
         if not dialect.usual and _kind(files[0]) != "csv":
