@@ -2,6 +2,10 @@
 
 from __future__ import annotations
 
+import os
+import platform
+from pathlib import Path
+
 import pytest
 
 # By how a group's name begins.
@@ -28,13 +32,26 @@ LIMITS = {
     "a year of daily intervals for 1,000 metrics": 1.0,
     "ranks of 1 million": 6.0,
     "20 groups of 100,000 rows": 1.0,
+    "an experiment of 12 metrics, Parquet": 1.5,
+    "an experiment of 12 metrics, pandas rows": 1.0,
     "Holm over 100,000 p-values, against one argsort": 3.0,
     "Benjamini-Hochberg over 100,000 p-values, against one argsort": 3.0,
 }
 
 
+_HEAD = """# Speed
+
+Ratios of one run: the time of a call over that of a baseline that does the least that could give the same numbers, such
+as one query with the same sums written by hand. Medians in seconds, large tables of {rows:,} rows, {cores} cores,
+Python {python}. Made by `pytest benchmarks --table docs/speed.md`; the last column is what we hold ourselves to.
+
+| what, against what | ours | baseline | ratio | at most |
+| --- | --- | --- | --- | --- |"""
+
+
 def pytest_addoption(parser: pytest.Parser) -> None:
     parser.addoption("--rows", type=int, default=10_000_000, help="Rows of the large tables.")
+    parser.addoption("--table", type=Path, help="Write the ratios as a page.")
 
 
 @pytest.fixture(scope="session")
@@ -52,6 +69,7 @@ def pytest_terminal_summary(terminalreporter: pytest.TerminalReporter, config: p
         role = "baseline" if "baseline" in bench.name else "subject"
         medians.setdefault(bench.group, {})[role] = bench.stats.median
     terminalreporter.section("ratios: subject / baseline")
+    page = [_HEAD.format(rows=config.getoption("--rows"), cores=os.cpu_count(), python=platform.python_version())]
     for group, pair in medians.items():
         if len(pair) == 2:
             ratio = pair["subject"] / pair["baseline"]
@@ -60,3 +78,7 @@ def pytest_terminal_summary(terminalreporter: pytest.TerminalReporter, config: p
             terminalreporter.write_line(
                 f"{group}: {pair['subject']:.4g} s / {pair['baseline']:.4g} s = {ratio:.3f}{verdict}"
             )
+            asked = "" if limit is None else f"{limit:.3g}"
+            page.append(f"| {group} | {pair['subject']:.4g} | {pair['baseline']:.4g} | {ratio:.3f} | {asked} |")
+    if config.getoption("--table"):
+        config.getoption("--table").write_text("\n".join(page) + "\n", encoding="utf-8")

@@ -75,6 +75,64 @@ def test_moments_of_parquet_baseline_sql(benchmark, parquet):
     slow(benchmark, lambda: duckdb.sql(query).fetchall())
 
 
+METRICS = [f"m{k}" for k in range(10)]
+SHARES = ["s0", "s1"]
+FROM_FILE = "an experiment of 12 metrics, Parquet, against one query of the same sums"
+FROM_ROWS = "an experiment of 12 metrics, pandas rows, against groupby with mean and variance"
+
+
+@pytest.fixture(scope="module")
+def trial(tmp_path_factory, rows):
+    """A Parquet file with 12 metrics, 3 variants, 2 covariates and 4 strata."""
+    import duckdb
+
+    path = tmp_path_factory.mktemp("tables") / "trial.parquet"
+    metrics = ", ".join(f"20 * random() + k % 7 as {m}" for m in METRICS)
+    duckdb.sql(
+        f"select k as who, hash(k) % 3 as form, (hash(k + 1) % 4)::varchar as port, random() as p0, random() as p1,"  # noqa: S608
+        f" (random() < 0.3)::int as s0, (random() < 0.02)::int as s1, {metrics} from range({rows}) t(k)"
+    ).write_parquet(str(path))
+    return path
+
+
+def analysed(data, each=None, **keys):
+    """All metrics of an experiment, from the rows to the comparisons."""
+    metrics = {m: {"role": "primary" if m == "m0" else "secondary", **(each or {})} for m in METRICS}
+    metrics |= {s: {"kind": "share"} for s in SHARES}
+    assigned = {"column": "form", "control": 0}
+    return ar.Experiment(data, name="trial", unit="who", metrics=metrics, assignment=assigned, **keys).analysis
+
+
+@pytest.mark.benchmark(group=FROM_FILE)
+def test_experiment_of_parquet(benchmark, trial):
+    found = slow(benchmark, lambda: analysed(trial, strata="port", each={"covariates": ["p0", "p1"]}))
+    assert len(found.primary) == 2
+
+
+@pytest.mark.benchmark(group=FROM_FILE)
+def test_experiment_of_parquet_baseline_sql(benchmark, trial):
+    import duckdb
+
+    both = [*METRICS, *SHARES, "p0", "p1"]
+    sums = [f"sum({c}), sum({c} * {c}), sum({c} * {c} * {c}), sum({c} * {c} * {c} * {c})" for c in both]
+    sums += [f"min({c}), max({c})" for c in both]
+    sums += [f"sum({c} * p0), sum({c} * p1)" for c in both]
+    query = f"select form, port, count(*), {', '.join(sums)} from read_parquet('{trial}') group by all"  # noqa: S608
+    slow(benchmark, lambda: duckdb.sql(query).fetchall())
+
+
+@pytest.mark.benchmark(group=FROM_ROWS)
+def test_experiment_of_rows(benchmark, trial):
+    held = pd.read_parquet(trial, columns=["who", "form", *METRICS, *SHARES])
+    assert len(slow(benchmark, lambda: analysed(held)).primary) == 2
+
+
+@pytest.mark.benchmark(group=FROM_ROWS)
+def test_experiment_of_rows_baseline_groupby(benchmark, trial):
+    held = pd.read_parquet(trial, columns=["form", *METRICS, *SHARES])
+    slow(benchmark, lambda: held.groupby("form")[[*METRICS, *SHARES]].agg(["mean", "var"]))
+
+
 COVARIATES = [f"x{k}" for k in range(5)]
 ADJUSTED = "covariate adjustment by 5 covariates, Parquet, against the moments alone"
 STREAMED = "least squares by 5 covariates with HC2 errors, Parquet, against the moments alone"

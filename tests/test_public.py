@@ -1,14 +1,18 @@
 """The front door: what it hands on, and what it costs."""
 
 import json
+import re
 import subprocess
 import sys
+from functools import reduce
 from importlib import import_module
 from pathlib import Path
 
 import pytest
+from typer.testing import CliRunner
 
 import amber_ruler as ar
+from amber_ruler.cli.main import app
 
 FORBIDDEN = ("pandas", "matplotlib", "duckdb", "typer", "scipy.stats", "rich", "polars", "pyarrow", "pyspark")
 
@@ -71,3 +75,18 @@ def test_the_reference_lists_every_public_name():
         part = import_module(f"amber_ruler{module}")
         missing = [n for n in part.__all__ if not n.startswith("_") and f"`{n}" not in reference]
         assert not missing, (module, missing)
+
+
+def test_every_call_in_which_question_which_call_is_there():
+    """The page names functions, methods and commands as they are."""
+    page = (Path(__file__).parents[1] / "docs" / "questions.md").read_text("utf-8")
+    rooms = {"ar": ar, "table": ar.table(ar.demo.path("travellers"))}
+    calls = re.findall(r"`(ar|table)((?:\.\w+)+)\(", page)
+    assert len(calls) > 40
+    for room, dotted in calls:
+        reduce(getattr, dotted[1:].split("."), rooms[room])
+    commands = {line.split(" --")[0] for line in re.findall(r"\| `([a-z][^`(]*)` \|$", page, re.MULTILINE)}
+    assert len(commands) > 25
+    for line in commands:
+        words = [word for word in line.split() if re.fullmatch(r"[a-z-]+", word)]
+        assert CliRunner().invoke(app, [*words, "--help"]).exit_code == 0, line

@@ -343,9 +343,9 @@ def compliers(
     -----
     It is Wald's ratio L = (y1 - y0) / (d1 - d0), the effect on those who take it up because of their variant, if the
     variant changes the metric by the uptake alone and makes nobody do the opposite. Its standard error is that of the
-    difference in y - L d, with n - 1 and each variant's own variance, over |d1 - d0|, with Satterthwaite's degrees of
-    freedom. The Anderson-Rubin set holds the values b at which the difference in y - b d is not significant at the same
-    critical value.
+    difference in y - L d, with n - 1 and each variant's own variance, over the size of d1 - d0, with Satterthwaite's
+    degrees of freedom. The Anderson-Rubin set holds the values b at which the difference in y - b d is not significant
+    at the same critical value.
 
     References
     ----------

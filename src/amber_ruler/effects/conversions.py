@@ -39,7 +39,7 @@ def convert(value: Number, start: str, end: str, *, ratio: float = 1.0, share: f
 
     Notes
     -----
-    With k the ratio: r = d / sqrt(d^2 + (1 + k)^2 / k), f = |d| sqrt(k) / (1 + k), odds ratio = exp(pi d / sqrt(3)).
+    With k the ratio: r = d / sqrt(d^2 + (1 + k)^2 / k), f = abs(d) sqrt(k) / (1 + k), odds ratio = exp(pi d / sqrt(3)).
     The last takes a logistic distribution behind the yes and no, and is an approximation. h follows from the odds ratio
     and the share.
 

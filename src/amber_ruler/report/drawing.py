@@ -25,7 +25,7 @@ if TYPE_CHECKING:
     from amber_ruler.results import Result
 
 WIDTH = 12.8  # of a figure that is written to a file, in inches of 100 pixels
-_OWN = 9.0  # of one that a session shows
+_OWN = 11.0  # of one that a session shows
 _GAP, _PER_SIGN = 16.0, 6.0  # between columns beside a ruler, and of a letter in them, in points
 _MADE: ContextVar[list[Figure] | None] = ContextVar("_MADE", default=None)
 

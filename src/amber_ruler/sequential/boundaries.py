@@ -182,8 +182,8 @@ def boundaries(
     -----
     On the scale z √t the process has independent normal increments. The density of not having stopped is carried from
     look to look by Gauss-Legendre quadrature over the whole region, and each boundary solves for its share of alpha. A
-    look stops where |z| exceeds its boundary, as p < alpha everywhere. The planned effect is the one under which the
-    power is reached; the power counts all looks.
+    look stops where z is larger than its boundary, of either sign, as p < alpha everywhere. The planned effect is the
+    one under which the power is reached; the power counts all looks.
 
     References
     ----------

@@ -634,7 +634,7 @@ def table(
     Parameters
     ----------
     source : path or dataframe
-        A CSV (also .gz or .zst), Parquet or JSON Lines file, a folder of them or a pattern such as "days/*.parquet"
+        A CSV (also .gz or .zst), Parquet or JSON Lines file, a folder of them or a pattern such as `days/*.parquet`
         (read by DuckDB, in process, which may read nothing else), or any dataframe that narwhals knows.
     dates : mapping of column to str, optional
         How columns of dates are written that are text, such as `{"signup": "%d/%m/%Y"}`; 2026-10-01 is read as it is.
