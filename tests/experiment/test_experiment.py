@@ -418,7 +418,8 @@ def test_the_page_is_valid_and_its_text_can_be_read(tmp_path):
     assert not re.search(r"<script|https?://|src=|@import|url\(", page)
     for landmark in ('<html lang="en">', "<main", "<header", "<nav aria-label", "<h1"):
         assert page.count(landmark) == 1
-    assert page.count("<caption>") == page.count("<table>")
+    assert page.count("<caption>") == page.count("<table>") == page.count('tabindex="0"><table>')  # scrolled by keys
+    assert "<th scope=\"col\"></th>" not in page
     for theme in re.findall(r"\.amber-ruler \{ --ink[^}]*", page):
         colours = dict(re.findall(r"--(\w+): (#[0-9a-f]{6})", theme))
         for name in ("ink", "soft", "amber", "sea", "brick"):

@@ -232,7 +232,7 @@ def test_every_kind_of_result_has_its_html(result):
     page = result._repr_html_()
     assert page.startswith('<div class="amber-ruler">')
     assert page.count("<table") == page.count("<caption>") == page.count("</table>")
-    assert ("<svg" in page) == ("aria-label" in page)
+    assert ("<svg" in page) == ('role="img" aria-label' in page)
     for word in ("<script", "http", "object at", "<pre"):
         assert word not in page
     assert "<!doctype html>" in html([result, result], title="<both>")
