@@ -204,6 +204,11 @@ class Digest(Shown):
             found[variant] = merge(parts).relabel(variant)
         return ByVariant(found, column=self.by, unassigned=self.unassigned)
 
+    @property
+    def days(self) -> tuple[str, ...]:
+        """The days that there are, in their order."""
+        return tuple(sorted({cell[2] for cell in self.cells if cell[2]}, key=_in_order))
+
     def daily(self, metric: str) -> Daily:
         """Mean of a metric on each day in each variant; `plot()` draws the series."""
         return _daily(self, metric)
@@ -295,7 +300,7 @@ def _daily(digest: Digest, metric: str) -> Daily:
     variants = {cell[0] for cell in digest.cells}
     if len(variants) > _MOST_SERIES:
         raise DataError(f"There are {len(variants):,} variants by {digest.by!r}: name the column that holds a few.")
-    days = sorted({cell[2] for cell in digest.cells if cell[2]}, key=_in_order)
+    days = digest.days
     series: dict[str, list[Group | None]] = {}
     for k, day in enumerate(days):
         for label, m in digest.moments(metric, days=(day,)).items():
@@ -307,7 +312,7 @@ def _daily(digest: Digest, metric: str) -> Daily:
         method="mean of each variant on each day, with its 95% interval",
         source="",
         metric=metric,
-        days=tuple(days),
+        days=days,
         groups={label: tuple(groups) for label, groups in sorted(series.items())},
         by=digest.by,
     )

@@ -10,15 +10,16 @@ from typing import Any
 from amber_ruler import adjust, bayes, measure
 from amber_ruler.errors import DataError, InputError
 from amber_ruler.experiment.description import Description, Metric
+from amber_ruler.experiment.kept import Kept
 from amber_ruler.experiment.results import Analysis
 from amber_ruler.results import Comparison, Family
 from amber_ruler.sequential import Monitoring, boundaries, looks_by_day, monitor
 from amber_ruler.tables import Table
 from amber_ruler.tables.comparing import together
-from amber_ruler.tables.shared import Shared, in_one_pass
+from amber_ruler.tables.shared import Shared
 
 
-def analyse(table: Table, asked: Description, *, days: tuple[str, ...], shared: Shared) -> Analysis:
+def analyse(table: Table | Kept, asked: Description, *, days: tuple[str, ...], shared: Shared) -> Analysis:
     """Every metric, by role."""
     by, control = asked.assignment.column, str(asked.assignment.control)
     found = {name: against_control(table, asked, name, metric, shared) for name, metric in asked.metrics.items()}
@@ -53,7 +54,7 @@ def analyse(table: Table, asked: Description, *, days: tuple[str, ...], shared: 
 
 
 def against_control(
-    table: Table, asked: Description, name: str, metric: Metric, shared: Shared
+    table: Table | Kept, asked: Description, name: str, metric: Metric, shared: Shared
 ) -> dict[str, Comparison]:
     """One metric: each treatment against the control."""
     by, control = asked.assignment.column, str(asked.assignment.control)
@@ -85,17 +86,17 @@ def _columns(metric: Metric, column: str) -> list[str]:
     return list(dict.fromkeys([column, *([metric.per] if metric.per else []), *parts]))
 
 
-def shared(table: Table, asked: Description) -> Shared:
-    """Moments of all that the metrics are compared by, and of single columns that only checks look at, in one pass."""
-    sets: list[list[str]] = []
+def sets(asked: Description) -> list[list[str]]:
+    """Columns whose joint moments metrics are compared by, and single ones that only checks look at."""
+    found: list[list[str]] = []
     for name, metric in asked.metrics.items():
         columns = _columns(metric, metric.column or name)
-        sets += [columns] if _reducible(asked, metric) else [[column] for column in columns]
-    return in_one_pass(table, sets, by=asked.assignment.column, strata=asked.strata)
+        found += [columns] if _reducible(asked, metric) else [[column] for column in columns]
+    return found
 
 
 def _method(
-    table: Table, asked: Description, name: str, metric: Metric, column: str, by: str, shared: Shared
+    table: Table | Kept, asked: Description, name: str, metric: Metric, column: str, by: str, shared: Shared
 ) -> tuple[Any, Any, bool]:
     """What the variants are read as, the question that is asked of two of them, and whether it takes the others too."""
     sharper: dict[str, Any] = {}
@@ -126,7 +127,7 @@ def _method(
 
 
 def _clustered(
-    table: Table, asked: Description, metric: Metric, column: str, sharper: Mapping[str, Any]
+    table: Table | Kept, asked: Description, metric: Metric, column: str, sharper: Mapping[str, Any]
 ) -> tuple[Any, Any, bool]:
     """The same, of units that were assigned in whole clusters."""
     by, cluster = asked.assignment.column, str(asked.clusters)
@@ -167,7 +168,7 @@ def _family(found: Mapping[str, Comparison], correct: str, title: str) -> Family
 
 
 def _looks(
-    table: Table, asked: Description, found: Mapping[str, Mapping[str, Comparison]], days: tuple[str, ...]
+    table: Table | Kept, asked: Description, found: Mapping[str, Mapping[str, Comparison]], days: tuple[str, ...]
 ) -> dict[str, Monitoring]:
     """The looks so far of each primary comparison: alpha is split over them, and each share is spent."""
     looks, planned = asked.looks, asked.days
@@ -203,7 +204,7 @@ def _looks(
     return result
 
 
-def _weighed(table: Table, asked: Description, name: str, treatment: str, shared: Shared) -> Comparison:
+def _weighed(table: Table | Kept, asked: Description, name: str, treatment: str, shared: Shared) -> Comparison:
     """What the data make of a prior."""
     metric = asked.metrics[name]
     column = metric.column or name

@@ -24,6 +24,7 @@ class Source(_Part):
     """Where the rows are: a file that `tables.table` reads, or a log of events that become one row a unit."""
 
     table: Name | None = Field(default=None, description="File, folder or pattern, from the experiment file's folder.")
+    digest: Name | None = Field(default=None, description="Or instead: a file that `digest` wrote, without any row.")
     separator: str | None = None
     decimal: str | None = None
     thousands: str | None = None
@@ -35,6 +36,13 @@ class Source(_Part):
     relabel: list[str] = Field(default=[], description="Names of values, such as 'form: 0=current, 1=short'.")
     take: list[str] = Field(default=[], description="Of a log: columns of a unit, 'searches: count where event = x'.")
     assigned: Name | None = Field(default=None, description="Of a log: the table with all units and their variants.")
+
+    @model_validator(mode="after")
+    def _one(self) -> Self:
+        if self.digest is not None and self.model_fields_set - {"digest"}:
+            beside = min(self.model_fields_set - {"digest"})
+            raise ValueError(f"a digest is read as it is: {beside} would not be obeyed. Leave it out")
+        return self
 
 
 class Assignment(_Part):

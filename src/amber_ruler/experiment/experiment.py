@@ -11,17 +11,18 @@ from typing import Any
 import narwhals as nw
 
 from amber_ruler import adjust
-from amber_ruler.digest import Daily
+from amber_ruler.digest import Daily, Digest
 from amber_ruler.errors import DataError, ExperimentFileError, InputError
 from amber_ruler.experiment import analysis as analysing
 from amber_ruler.experiment import deciding, file, planning
 from amber_ruler.experiment.description import Description, plain
+from amber_ruler.experiment.kept import Kept
 from amber_ruler.experiment.results import Analysis, ExperimentPlan, Recommendation
 from amber_ruler.results import Comparison
 from amber_ruler.results.display import Look, Shown
 from amber_ruler.sequential import Monitoring
 from amber_ruler.tables import Findings, Table, checking, grammar, profile, reduce, table
-from amber_ruler.tables.shared import Shared
+from amber_ruler.tables.shared import Shared, in_one_pass
 
 _LOG = logging.getLogger(__name__)
 
@@ -31,8 +32,8 @@ class Experiment(Shown):
 
     Parameters
     ----------
-    data : Table, path or dataframe, optional
-        The rows, one a unit; what the description's `source` says unless given.
+    data : Table, path, dataframe or Digest, optional
+        The rows, one a unit, or a digest of them; what the description's `source` says unless given.
     **keys
         What an experiment file holds, as keywords: `name`, `unit`, `assignment`, `metrics` and so on; see
         `Experiment.schema`.
@@ -110,24 +111,38 @@ class Experiment(Shown):
         return Look(asked.name, ("metric", "kind", "role", "good"), rows, below)
 
     @cached_property
-    def table(self) -> Table:
-        """The rows, one a unit, as the source says them."""
+    def table(self) -> Table | Kept:
+        """The rows, one a unit, as the source says them; or the digest in their place."""
         asked = self.description
-        if isinstance(self._data, Table):
-            beside = set(plain(asked).get("source", {})) - {"table"}
+        if isinstance(self._data, (Table, Digest)):
+            beside = set(plain(asked).get("source", {})) - {"table", "digest"}
             if beside:
                 raise InputError(f"This table is read already: source.{min(beside)} would not be obeyed. Leave it out.")
         found = self._data if isinstance(self._data, Table) else self._opened()
         where = asked.columns()
+        if isinstance(found, Kept):
+            found.fits(asked)
+            where.pop(asked.unit, None)  # whose column a digest has not
         for column, key in where.items():
             if column not in found.columns:
                 raise DataError.unknown(f"{key}, a column of {found.name}", column, found.columns)
         return found
 
-    def _opened(self) -> Table:
+    @property
+    def files(self) -> tuple[Path, ...]:
+        """The files that the numbers come from."""
+        if isinstance(self.table, Kept):
+            return self.table.files
+        return tuple(path for path, _, _ in self.table.source.stamps)
+
+    def _opened(self) -> Table | Kept:
+        if isinstance(self._data, Digest):
+            return Kept(self._data)
         source = self.description.source
         options = {k: v for k, v in plain(self.description).get("source", {}).items() if k in _READ}
         given: Any = self._data
+        if given is None and source.digest is not None:
+            return Kept.from_file(self.folder / source.digest)
         if given is None:
             if source.table is None:
                 raise InputError("This experiment names no table: give the rows, Experiment(data, …), or source.table.")
@@ -152,6 +167,8 @@ class Experiment(Shown):
         if asked.days is None:
             return ()
         column = asked.days.column
+        if isinstance(self.table, Kept):
+            return self.table.held.days
         self.table.need_order(column)
         with self.table.reading():
             day = profile.calendar_day(column, self.table.schema[column])
@@ -173,6 +190,8 @@ class Experiment(Shown):
     def check(self) -> Findings:
         """Can the table be believed? See `Table.check`."""
         _LOG.info("checking %s", self.table.name)
+        if isinstance(self.table, Kept):
+            return self.table.check(self.description)
         asked = self.description
         covariates = {c for m in asked.metrics.values() for name in m.covariates for c in _parts(name)}
         metrics = [m.column or name for name, m in asked.metrics.items()]
@@ -215,7 +234,11 @@ class Experiment(Shown):
 
     @cached_property
     def _shared(self) -> Shared:
-        return analysing.shared(self.table, self.description)
+        sets = analysing.sets(self.description)
+        if isinstance(self.table, Kept):
+            return self.table.shared(sets)
+        asked = self.description
+        return in_one_pass(self.table, sets, by=asked.assignment.column, strata=asked.strata)
 
     @cached_property
     def failed(self) -> tuple[Any, ...]:

@@ -9,12 +9,13 @@ from typing import Any
 from amber_ruler import plan as plans
 from amber_ruler.errors import DesignError
 from amber_ruler.experiment.description import Description, Metric
+from amber_ruler.experiment.kept import Kept
 from amber_ruler.experiment.results import ExperimentPlan
 from amber_ruler.plan import PlanAnswer
 from amber_ruler.tables import Table
 
 
-def plan(table: Table, asked: Description) -> ExperimentPlan:
+def plan(table: Table | Kept, asked: Description) -> ExperimentPlan:
     """The size for each metric, by the spread and the baseline of the control."""
     answers: dict[str, PlanAnswer] = {}
     designs: dict[str, tuple[Any, dict[str, Any]]] = {}
@@ -48,7 +49,7 @@ def plan(table: Table, asked: Description) -> ExperimentPlan:
     )
 
 
-def _design(table: Table, asked: Description, name: str, metric: Metric) -> Any:
+def _design(table: Table | Kept, asked: Description, name: str, metric: Metric) -> Any:
     """The design of a metric, or None where nothing of it is to be planned."""
     guardrail = metric.role == "guardrail"
     if metric.kind not in ("mean", "share") or not (guardrail or metric.effect is not None or metric.lift is not None):

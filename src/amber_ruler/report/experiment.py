@@ -180,10 +180,10 @@ def _methods(found: Analysis) -> list[Block]:
 def _reproduce(experiment: Experiment) -> list[Block]:
     packages = ("amber-ruler", "numpy", "scipy", "duckdb", "narwhals")
     lines = [f"{name} {version(name)}" for name in packages] + [f"Python {platform.python_version()}"]
-    for path, _, size in experiment.table.source.stamps:
+    for path in experiment.files:
         with path.open("rb") as held:
             digest = hashlib.file_digest(held, "sha256").hexdigest()
-        lines.append(f"{path.name}: {size:,} bytes, SHA-256 {digest}")
+        lines.append(f"{path.name}: {path.stat().st_size:,} bytes, SHA-256 {digest}")
     return [Lines(tuple(lines)), Lines(tuple(experiment.to_toml().splitlines()))]
 
 

@@ -71,7 +71,9 @@ def check(
         checks.append(sound.as_check)
         for name, part in (("day", day), ("stratum", strata)):
             if part is not None and clusters is None:
-                checks += _split_checks(table, by, part, None if one_each else unit, sound.planned, name)
+                with table.reading():
+                    cells = profile.by_part(table.frame.lazy(), by, part, None if one_each else unit)
+                checks += parts(cells, sound.planned, printed(sound.planned, by), name, part)
         if day is not None and (text := table.dates_as_text(day)) is not None:
             finding = f"days are dates as text, such as {text!r}, which goes by its letters"
             form = "%d.%m.%Y" if "." in text else "%d/%m/%Y"
@@ -173,12 +175,11 @@ def _repeated_rows(table: Held) -> int:
     return whole - distinct
 
 
-def _split_checks(
-    table: Held, by: str, part: str, unit: str | None, planned: Mapping[str, float], name: str
+def parts(
+    cells: Sequence[tuple[str, str, int]], planned: Mapping[str, float], shown: Mapping[str, str], name: str, part: str
 ) -> list[Check]:
-    with table.reading():
-        cells = profile.by_part(table.frame.lazy(), by, part, unit)
-    labels, shown = list(planned), list(printed(planned, by).values())
+    """Is the split sound in each part, a day or a stratum, by the units of each part and variant?"""
+    labels = list(planned)
     known = {(d, v): n for d, v, n in cells if v in planned}
     names = list(dict.fromkeys(d for d, _ in known))
     if not names:
@@ -186,7 +187,7 @@ def _split_checks(
     cells_seen = np.array([[known.get((d, v), 0) for v in labels] for d in names], dtype=np.float64)
     shares = np.array([planned[v] for v in labels])
     more = findings.days(cells_seen, names) if name == "day" else []
-    return [findings.split_in_parts(cells_seen, names, shown, shares, name), *more]
+    return [findings.split_in_parts(cells_seen, names, list(shown.values()), shares, name), *more]
 
 
 def _metric_checks(
@@ -198,13 +199,9 @@ def _metric_checks(
     top: tuple[float, float] | None,
 ) -> list[Check]:
     """Is a metric fit to be measured: does it vary, are there enough units, do few values carry it?"""
-    flat = findings.constant(arms, column)
-    checks = [] if flat is None else [flat]
-    if all(m.zero_one().all() for m in arms.values()) or not any(m.comoments[0, 0] for m in arms.values()):
-        return checks
-    checks += findings.enough(arms, column)
+    checks = fitness(arms, column, most if top is None else None)
     if top is None:
-        return [*checks, *([] if most is None else [findings.light_top(most, column)])]
+        return checks
     limit, share = top
     capped_arms = arms
     if share >= findings.TOP_SHARE:  # what a cap would do is said
@@ -213,6 +210,15 @@ def _metric_checks(
             capped = table.frame.with_columns(nw.when(value > limit).then(nw.lit(limit)).otherwise(value).alias(column))
         capped_arms = moments(table.shaped(capped), column, by=by)
     return [*checks, findings.top(share, limit, _pooled(arms), _pooled(capped_arms), column)]
+
+
+def fitness(arms: Mapping[str, Moments], column: str, most: float | None) -> list[Check]:
+    """Does a metric vary, are there enough units, and, if it is known, how much can the top hold at `most`?"""
+    flat = findings.constant(arms, column)
+    checks = [] if flat is None else [flat]
+    if all(m.zero_one().all() for m in arms.values()) or not any(m.comoments[0, 0] for m in arms.values()):
+        return checks
+    return [*checks, *findings.enough(arms, column), *([] if most is None else [findings.light_top(most, column)])]
 
 
 def _pooled(arms: ByVariant[Moments]) -> tuple[float, float]:
