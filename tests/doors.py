@@ -1,6 +1,9 @@
 """The doors that a table comes in by."""
 
+import uuid
+
 import duckdb
+import ibis
 import polars as pl
 import pyarrow as pa
 
@@ -18,6 +21,13 @@ def as_parquet(table, folder):
 def as_json(table, folder):
     table.to_json(folder / "t.jsonl", orient="records", lines=True, double_precision=15)
     return folder / "t.jsonl"
+
+
+def in_warehouse(table, folder):
+    path = folder / f"{uuid.uuid4().hex}.duckdb"
+    with duckdb.connect(path) as connection:
+        connection.from_df(table).create("travellers")
+    return ibis.duckdb.connect(path, read_only=True).table("travellers")
 
 
 DOORS = {

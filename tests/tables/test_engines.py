@@ -18,6 +18,7 @@ import pytest
 import amber_ruler as ar
 from amber_ruler import DataError
 from amber_ruler.tables import any_of, count, last, total
+from doors import in_warehouse
 
 MEASURES = {
     "searches": count(event="search"),
@@ -77,15 +78,6 @@ def spark_frame(table, _):
     return session.createDataFrame(pa.Table.from_pandas(table, preserve_index=False))
 
 
-def ibis_table(table, folder):
-    import ibis
-
-    path = folder / f"{uuid.uuid4().hex}.duckdb"
-    with duckdb.connect(path) as connection:
-        connection.from_df(table).create("travellers")
-    return ibis.duckdb.connect(path, read_only=True).table("travellers")
-
-
 def written(ending, write):
     def door(table, folder):
         write(table, folder / f"table{len(table)}{ending}")
@@ -103,7 +95,7 @@ DOORS = {
     "pyarrow": lambda table, _: pa.Table.from_pandas(table),
     "duckdb": lambda table, _: duckdb.from_df(table),
     "spark": spark_frame,
-    "ibis": ibis_table,
+    "ibis": in_warehouse,
 }
 ENGINES = (*DOORS, "postgresql")
 

@@ -101,7 +101,9 @@ def fixed(value: float, decimals: int) -> str:
     """Format with so many decimals, or as a power of ten where that would be unreadable."""
     if value != 0 and (abs(value) >= 1e15 or decimals > 9):
         return f"{value:.2e}".replace("-", "−", 1) if value < 0 else f"{value:.2e}"
-    text = f"{abs(value):,.{max(decimals, 0)}f}"
+    # A tie, such as 89.05, falls alike in whatever order the engine added up: the last digits of a float don't decide.
+    settled = float(f"{value:.13g}") if abs(value) < 10.0 ** (11 - decimals) else value
+    text = f"{abs(settled):,.{max(decimals, 0)}f}"
     negative = value < 0 and any(c in "123456789" for c in text)
     return f"−{text}" if negative else text
 
