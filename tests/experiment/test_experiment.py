@@ -19,7 +19,7 @@ from amber_ruler import AmberRulerError, DataError, Experiment, ExperimentFileEr
 from amber_ruler.cli.main import app
 from amber_ruler.experiment import file
 from amber_ruler.sequential import boundaries, looks_by_day, monitor
-from amber_ruler.tables.shared import in_one_pass
+from amber_ruler.tables.shared import Set, in_one_pass
 from doors import DOORS, in_warehouse
 
 FERRY = """
@@ -94,7 +94,7 @@ def test_an_analysis_is_what_the_library_says(folder):
     holm = ar.multiplicity.holm(p)
     assert found.primary.labels == ("booked, guided", "booked, short", "fare, guided", "fare, short")
     assert [one.correction.adjusted for one in found.primary.results] == pytest.approx(holm, rel=1e-12)
-    assert found.primary["fare, short"].estimate == fares["short"].estimate
+    assert found.primary["fare, short"].estimate == pytest.approx(fares["short"].estimate, rel=1e-12)
     assert found.secondary["minutes, short"].quantity == "quantile"
     assert found.secondary["bookings per search, short"].quantity == "ratio"
     complaint = trips.moments("complaint", by="form")
@@ -469,20 +469,22 @@ def test_a_log_of_events_becomes_units_first(tmp_path):
 @pytest.mark.parametrize("engine", ["pandas", "parquet"])
 @pytest.mark.parametrize("strata", [None, "port"])
 def test_many_columns_reduced_at_once_are_each_by_itself(engine, strata, tmp_path):
-    """Moments are those of each set by itself; a set with a gap is not there, the others are."""
+    """Moments are those of each set by itself; rows that lack what they must have are counted, endless ones refused."""
     rng = np.random.default_rng(4)
     rows = rows_of(200).assign(port=lambda t: t["who"] % 3, prior=rng.normal(size=400), holes=1.0, endless=2.0)
     rows = rows.assign(far=np.where(rows.form == "short", 1e9, 0.0) + rows.prior)
     rows.loc[3, "holes"], rows.loc[5, "endless"] = np.nan, np.inf
     rows.to_parquet(tmp_path / "rows.parquet")
     table = ar.table(rows if engine == "pandas" else tmp_path / "rows.parquet")
-    sets = [["fare", "prior"], ["prior"], ["calm", "holes"], ["far", "prior"], ["calm"], ["endless"]]
+    sets = [Set(("fare", "prior")), Set(("prior",)), Set(("calm", "holes")), Set(("far", "prior")), Set(("endless",))]
     found = in_one_pass(table, sets, by="form", strata=strata)
-    assert [found.arms(columns) is None for columns in sets] == [False, False, True, False, False, True]
-    for columns in (["fare", "prior"], ["far", "prior"], ["prior"], ["calm"]):
+    assert [found.arms(one.needed) is None for one in sets] == [False, False, False, False, True]
+    for columns in (["fare", "prior"], ["far", "prior"], ["prior"], ["calm"], ["calm", "holes"]):
         truth = table.moments(columns, by="form")
-        for label, m in found.arms(columns).items():
-            assert m.n == truth[label].n
+        for label, m in (
+            found.arms(columns) or in_one_pass(table, [Set(tuple(columns))], by="form").arms(columns)
+        ).items():
+            assert (m.n, m.missing) == (truth[label].n, truth[label].missing)
             assert m.means == pytest.approx(truth[label].means, rel=1e-14, abs=1e-13)
             assert m.comoments == pytest.approx(truth[label].comoments, rel=1e-10)
             assert m.shape.fourths == pytest.approx(truth[label].shape.fourths, rel=1e-9)
@@ -498,31 +500,37 @@ def test_many_columns_reduced_at_once_are_each_by_itself(engine, strata, tmp_pat
 
 @pytest.mark.parametrize("gaps", [False, True])
 def test_the_way_of_reduction_changes_no_number(gaps):
-    """With gaps in a covariate each metric is read by its rows, without them all at once: the same sharpened answer."""
+    """All metrics at once, or each by its rows: the same sharpened answer, and the same said of what is missing."""
     rng = np.random.default_rng(5)
     rows = rows_of(300, fare=0.4).assign(port=lambda t: np.where(t["who"] % 3, "Amble", "Tern Quay"))
-    rows = rows.assign(prior=rows.fare + rng.normal(size=600), calm=rows.calm.astype(float))
+    rows = rows.assign(prior=rows.fare + rng.normal(size=600), trips=rng.poisson(3, 600) + 1.0, calm=rows.calm * 1.0)
     if gaps:
-        rows.loc[rows.who % 11 == 0, "prior"] = np.nan
+        for column, each in (("prior", 11), ("trips", 7), ("calm", 13)):
+            rows.loc[rows.who % each == 0, column] = np.nan
     metrics = {
-        "fare": {"role": "primary", "covariates": ["prior"]},
+        "fare": {"role": "primary", "covariates": ["prior", "trips"]},
         "calm": {"kind": "share", "role": "guardrail", "margin_lift": 0.1, "covariates": ["prior"]},
+        "a trip": {"kind": "ratio", "column": "fare", "per": "trips", "covariates": ["prior per trips"]},
         "capped": {"column": "fare", "cap": 0.95},
     }
     found = Experiment(rows, **keys(metrics=metrics, strata="port")).analyse()
-    arms = ar.table(rows).records(["fare", "calm", "prior", "port"], by="form")
-    for name, one in (("fare", found.primary["fare"]), ("calm", found.guardrails["calm"])):
-        more = {"margin_lift": 0.1} if name == "calm" else {}
-        alone = ar.adjust.sharpen(
-            arms["short"], arms["current"], value=name, covariate=["prior"], strata="port", **more
-        )
-        assert (one.estimate, one.se, one.p_value) == pytest.approx((alone.estimate, alone.se, alone.p_value), rel=1e-9)
-        if more:
-            assert one.margin_tests["not_worse"].p_value == pytest.approx(
-                alone.margin_tests["not_worse"].p_value, rel=1e-8
-            )
-    capped = ar.adjust.sharpen(arms["short"], arms["current"], value="fare", cap=0.95, strata="port")
-    assert found.secondary["capped"].estimate == pytest.approx(capped.estimate, rel=1e-12)
+    arms = ar.table(rows).records(["fare", "calm", "prior", "trips", "port"], by="form")
+    asked = {
+        "fare": {"covariate": ["prior", "trips"]},
+        "calm": {"covariate": ["prior"], "margin_lift": 0.1},
+        "a trip": {"value": "fare", "per": "trips", "covariate": ["prior per trips"]},
+        "capped": {"value": "fare", "cap": 0.95},
+    }
+    each = dict(zip(found.secondary.labels, found.secondary.results, strict=True))
+    for name, settings_ in asked.items():
+        one = {"fare": found.primary["fare"], "calm": found.guardrails["calm"], **each}[name]
+        alone = ar.adjust.sharpen(arms["short"], arms["current"], **{"value": name, **settings_}, strata="port")
+        assert (one.estimate, one.se) == pytest.approx((alone.estimate, alone.se), rel=1e-9)
+        assert [c.finding for c in one.checks] == [c.finding for c in alone.checks]
+        assert [g.n for g in one.groups] == [g.n for g in alone.groups]
+        if "margin_lift" in settings_:
+            p = [r.margin_tests["not_worse"].p_value for r in (one, alone)]
+            assert p[0] == pytest.approx(p[1], rel=1e-8)
 
 
 def test_beliefs_are_those_of_the_library():

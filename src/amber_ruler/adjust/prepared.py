@@ -127,10 +127,10 @@ def from_moments(arms: Sequence[Any], value: str, steps: Steps) -> Prepared:
     """From moments that hold all columns."""
     if steps.needs_rows:
         raise InputError(f"Moments hold no single rows, and {steps.needs_rows}: give Records, or table.records(…).")
-    names = [value, *steps.numbers]
+    marks = [name + MARK for part in steps.parts for name in part if name + MARK in getattr(arms[0], "columns", ())]
+    names = [value, *steps.numbers, *marks]
     each = [read(arm, names, strata=steps.strata is not None, role=_ROLES[min(k, 2)]) for k, arm in enumerate(arms)]
-    marks: list[str] = []
-    checks: tuple[Check, ...] = ()
+    checks = tuple(_marked(each, mark) for mark in marks)
     if len(names) > 1 and any(value in m.own for arm in each for m in arm.values()):
         if not steps.covariate:  # rows without a denominator are left out
             each = [{level: replace(m, own={}) for level, m in arm.items()} for arm in each]
@@ -141,6 +141,14 @@ def from_moments(arms: Sequence[Any], value: str, steps: Steps) -> Prepared:
     cells = Cells.of(each, strata=steps.strata or "")
     raw = tuple(m.complete(value) if steps.per is None else m for m in cells.whole)
     return Prepared(cells, raw, _placed(steps, marks, cells.columns), steps.per is not None, checks=checks)
+
+
+def _marked(each: Sequence[dict[str, Moments]], mark: str) -> Check:
+    """How many rows lack a covariate that is marked there."""
+    gone = [sum(float(np.sum(m.n * m.mean(mark))) for m in arm.values()) for arm in each]
+    of = [sum(int(np.sum(m.n)) for m in arm.values()) for arm in each]
+    labels = [next(iter(arm.values())).label for arm in each]
+    return _without_covariate(mark.removesuffix(MARK), labels, [round(g) for g in gone], of)
 
 
 def _gaps(each: Sequence[dict[str, Moments]], value: str, covariate: str) -> Check:

@@ -16,7 +16,7 @@ from amber_ruler.results import Comparison, Family
 from amber_ruler.sequential import Monitoring, boundaries, looks_by_day, monitor
 from amber_ruler.tables import Table
 from amber_ruler.tables.comparing import together
-from amber_ruler.tables.shared import Shared
+from amber_ruler.tables.shared import Set, Shared
 
 
 def analyse(table: Table | Kept, asked: Description, *, days: tuple[str, ...], shared: Shared) -> Analysis:
@@ -81,17 +81,24 @@ def _reducible(asked: Description, metric: Metric) -> bool:
     return metric.kind in ("mean", "share", "ratio") and metric.cap is None and asked.clusters is None
 
 
+def _set(metric: Metric, name: str) -> Set:
+    each = [[part.strip() for part in covariate.split(" per ", 1)] for covariate in metric.covariates]
+    needed = list(dict.fromkeys([metric.column or name, *([metric.per] if metric.per else [])]))
+    alone = [part for parts in each if len(parts) == 1 for part in parts if part not in needed]
+    halves = [part for parts in each if len(parts) == 2 for part in parts if part not in (*needed, *alone)]
+    return Set(tuple(needed), *(tuple(dict.fromkeys(parts)) for parts in (alone, halves)))
+
+
 def _columns(metric: Metric, column: str) -> list[str]:
-    parts = [part.strip() for covariate in metric.covariates for part in covariate.split(" per ")]
-    return list(dict.fromkeys([column, *([metric.per] if metric.per else []), *parts]))
+    return list(_set(metric, column).columns)
 
 
-def sets(asked: Description) -> list[list[str]]:
+def sets(asked: Description) -> list[Set]:
     """Columns whose joint moments metrics are compared by, and single ones that only checks look at."""
-    found: list[list[str]] = []
+    found: list[Set] = []
     for name, metric in asked.metrics.items():
         columns = _columns(metric, metric.column or name)
-        found += [columns] if _reducible(asked, metric) else [[column] for column in columns]
+        found += [_set(metric, name)] if _reducible(asked, metric) else [Set((column,)) for column in columns]
     return found
 
 
@@ -111,7 +118,7 @@ def _method(
             sharper["per"] = str(metric.per)
         columns = _columns(metric, column)
         ask: Any = partial(adjust.sharpen, value=column, **sharper)
-        whole = shared.arms(columns, within=True) if _reducible(asked, metric) else None
+        whole = shared.arms(_set(metric, column), within=True) if _reducible(asked, metric) else None
         if whole is not None:
             return whole, ask, True
         columns += [asked.strata] if asked.strata else []

@@ -15,7 +15,7 @@ from amber_ruler.results import Check
 from amber_ruler.samples import ByVariant
 from amber_ruler.samples.variants import printed
 from amber_ruler.tables import Findings, check_split, checking, findings
-from amber_ruler.tables.shared import Shared
+from amber_ruler.tables.shared import Set, Shared
 
 _LOST = "A digest holds moments and no rows: {what} needs the table that it was made from."
 
@@ -95,22 +95,23 @@ class Kept:
     def _refuse(self, what: str) -> NoReturn:
         raise InputError(_LOST.format(what=what))
 
-    def shared(self, sets: Sequence[Sequence[str]]) -> Shared:
+    def shared(self, sets: Sequence[Set]) -> Shared:
         """Moments of each set, by variant and stratum."""
-        cells: dict[tuple[str, ...], dict[str, dict[str, Moments]]] = {}
-        for columns in sets:
-            metric = columns[0]
-            if metric not in self.held.metrics or not set(columns[1:]) <= set(self.held.covariates):
+        shared = Shared(self.held.by, self.held.strata or None, self.held.unassigned)
+        for one in sets:
+            metric, *others = one.columns
+            if metric not in self.held.metrics or not set(others) <= set(self.held.covariates):
                 continue
             parts: dict[str, dict[str, list[Moments]]] = {}
             for (variant, stratum, _), found in sorted(self.held.cells.items()):
                 if metric in found:
                     parts.setdefault(variant, {}).setdefault(stratum, []).append(found[metric])
-            cells[tuple(columns)] = {
-                variant: {level: merge(each).select(*columns) for level, each in levels.items()}
-                for variant, levels in parts.items()
-            }
-        return Shared(self.held.by, self.held.strata or None, cells, self.held.unassigned)
+            for k in (one, Set((metric,))):
+                shared.cells[k] = {
+                    variant: {level: merge(each).select(*k.columns) for level, each in levels.items()}
+                    for variant, levels in parts.items()
+                }
+        return shared
 
     def check(self, asked: Description) -> Findings:
         """What can be checked without rows: split, labels, missing values, balance, and whether metrics are fit."""

@@ -16,7 +16,7 @@ from amber_ruler.tables import findings, profile, reduce
 from amber_ruler.tables.counting import moments, sizes
 from amber_ruler.tables.findings import Bounds, Findings
 from amber_ruler.tables.frame import Held, names
-from amber_ruler.tables.shared import Shared, in_one_pass
+from amber_ruler.tables.shared import Set, Shared, in_one_pass
 from amber_ruler.tables.split_check import check_split
 
 _LOOKED_AT, _MANY = 50, 20  # columns that may name the unit, and different values that it must have
@@ -82,7 +82,7 @@ def check(
             checks.append(Check("order of days", finding, advice, "warning"))
     if columns:
         bounds = {c: (possible or {}).get(c) for c in columns}
-        shared = shared or in_one_pass(table, [[c] for c in columns], by=by)
+        shared = shared or in_one_pass(table, [Set((c,)) for c in columns], by=by)
         checks += _column_checks(table, by, bounds, rows, covariates, metrics, shared, independent=clusters is None)
     return findings.Findings(
         title=f"Can {Path(table.name).name} be believed?",
@@ -109,7 +109,7 @@ def _column_checks(
     independent: bool,
 ) -> list[Check]:
     """What is looked at in each column: impossible values, missing ones, balance before the test, its fitness."""
-    whole = {c: m for c in bounds if (m := shared.arms([c])) is not None}  # they are finite, and their ends known
+    whole: dict[str, ByVariant[Moments]] = {c: m for c in bounds if (m := shared.arms([c])) is not None}
     odd = {c: ends for c, ends in bounds.items() if c not in whole or not _inside(whole[c], ends)}
     with table.reading():
         spoilt = profile.impossible(table.frame.lazy(), by, odd) if odd else {}
