@@ -421,9 +421,15 @@ class Draws(Part):
         What replays them.
     quantiles : ndarray, optional
         The 1 %, 2.5 %, 5 %, 25 %, 50 %, 75 %, 95 %, 97.5 % and 99 % quantiles of the drawn estimates.
+    way : str
+        What was drawn, in words; empty for draws from a posterior.
+    left_out : int
+        Draws that gave no value.
     """
 
     replicates: int
     error: float
     seed: int | None = None
     quantiles: Floats | None = None
+    way: str = ""
+    left_out: int = 0

@@ -39,6 +39,10 @@ _COLUMNS = {
     "rank": ("n", "median"),
     "spread": ("n", "sd"),
     "superiority": ("n", "median"),
+    "lift": ("n", "mean", "sd", "se"),
+    "statistic": ("n",),
+    "coefficient": ("n",),
+    "split": ("n",),
 }
 
 

@@ -466,12 +466,20 @@ class _Anytime:
 
 class _Draws:
     def blocks(self, part: Draws, result: Measurement) -> list[Block]:
+        if part.way.startswith("every "):
+            return [Lines((f"{part.way}, {part.replicates:,} different ones: nothing is left to chance",))]
         seed = "" if part.seed is None else f", seed {part.seed}"
-        error = numbers.number(part.error, digits=2)
-        return [Lines((f"{part.replicates:,} draws{seed}, Monte-Carlo error {error}",))]
+        of = "the p" if result.test and part.way else "the standard error" if part.way else ""
+        error = f"Monte-Carlo error{f' of {of}' if of else ''} {numbers.number(part.error, digits=2)}"
+        lost = f"; {part.left_out:,} gave no value" if part.left_out else ""
+        return [Lines((f"{part.replicates:,} {part.way or 'draws'}{seed}, {error}{lost}",))]
 
     def clause(self, part: Draws, result: Measurement) -> str:
-        return f"; from {part.replicates:,} draws"
+        return (
+            f"; from {part.way}"
+            if part.way.startswith("every ")
+            else f"; from {part.replicates:,} {part.way or 'draws'}"
+        )
 
     def columns(self, part: Draws) -> dict[str, Any]:
         return {"replicates": part.replicates, "monte_carlo_error": part.error}
