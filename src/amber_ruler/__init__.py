@@ -19,6 +19,7 @@ if TYPE_CHECKING:
     from amber_ruler import multiplicity as multiplicity
     from amber_ruler import plan as plan
     from amber_ruler import report as report
+    from amber_ruler import resample as resample
     from amber_ruler import results as results
     from amber_ruler import sequential as sequential
     from amber_ruler import tables as tables
@@ -58,6 +59,7 @@ _MODULES = (
     "multiplicity",
     "plan",
     "report",
+    "resample",
     "results",
     "sequential",
     "tables",
@@ -122,6 +124,7 @@ __all__ = [
     "multiplicity",
     "plan",
     "report",
+    "resample",
     "results",
     "sequential",
     "table",

@@ -13,14 +13,13 @@ from amber_ruler.errors import DataError, InputError
 from amber_ruler.numeric import gate, normal
 from amber_ruler.numeric.gate import Floats, scalar_or_array
 from amber_ruler.resample import intervals
+from amber_ruler.resample.asking import called, engine_of, groups_of, read_both
 from amber_ruler.resample.drawing import Progress, blocks, seed_of
-from amber_ruler.resample.engines import ByCalls, ByOrder, BySums, Engine, enumerable
+from amber_ruler.resample.engines import ByCalls, BySums, Engine, enumerable
 from amber_ruler.resample.intervals import Drawn, Kind
 from amber_ruler.resample.statistics import Name, Statistic
-from amber_ruler.resample.statistics import statistic as built_in
-from amber_ruler.resample.units import Units, one_way, read
-from amber_ruler.results import Axis, Check, Comparison, Draws, Estimate, Group, Interval
-from amber_ruler.samples.gate import check_labels
+from amber_ruler.resample.units import Units, one_way
+from amber_ruler.results import Axis, Check, Comparison, Draws, Estimate, Interval
 
 USUAL = 2_000  # resamples
 _ENUMERATED = 20_000  # different resamples up to which all are taken unless a number is asked for
@@ -151,12 +150,12 @@ def bootstrap(
     gate.choice("weights", weights, ("resampled", "poisson"))
     room = None if margin is None else float(gate.at_least("margin", margin, 0))
     gate.choice("good", good, ("higher", "lower"))
-    asked, units = _read(
+    asked, units = read_both(
         treatment, control, statistic, value=value, per=per, covariate=covariate, at=at, cluster=cluster, strata=strata
     )
     for u in units:
         one_way(u, 2)
-    engine = _engine(asked, units, takes, tuple(names), weights, studentised=interval == "studentised")
+    engine = engine_of(asked, units, takes, tuple(names), weights, studentised=interval == "studentised")
     seeded = seed_of(seed)
     theta = engine.observed()
     drawn = _resample(engine, units, replicates, tolerance, interval, tails, seeded, workers, progress)
@@ -177,7 +176,7 @@ def bootstrap(
     shape = () if not engine.names and len(theta) == 1 else theta.shape
     axis = Axis("number", engine.names or tuple(str(k + 1) for k in range(len(theta)))) if shape else None
     own = not isinstance(asked, Statistic)
-    title = _called(statistic) if own else str(asked.title)
+    title = called(statistic) if own else str(asked.title)
     name = metric or ("" if own or asked.needed[0] == "value" else asked.needed[0]) or title
     shown = {
         "title": f"{name}: {title}" if title != name else title,
@@ -194,90 +193,12 @@ def bootstrap(
         "axis": axis,
         "checks": tuple(checks),
         "seed": None if drawn.chances is not None else seeded,
-        "groups": _groups(asked, units),
+        "groups": groups_of(asked, units),
         "parts": (_draws(values, chances, se, seeded, weights, lost),),
     }
     if control is None:
         return Estimate(label=units[0].label, **shown)
     return Comparison(treatment=units[0].label, control=units[1].label, **shown)
-
-
-def _called(function: Any) -> str:
-    """What a function of one's own is called."""
-    name = str(getattr(function, "__name__", "statistic"))
-    return "statistic" if name.startswith("<") else name.strip("_").replace("_", " ")
-
-
-def _read(
-    treatment: Any,
-    control: Any,
-    asked: Any,
-    *,
-    value: str | None,
-    per: str | None,
-    covariate: str | Sequence[str],
-    at: float,
-    cluster: str | None,
-    strata: str | None,
-) -> tuple[Any, tuple[Units, ...]]:
-    """The statistic, and the units of one sample or two."""
-    given = [(treatment, "treatment" if control is not None else "group")]
-    given += [(control, "control")] if control is not None else []
-    if isinstance(asked, str):
-        covariates = [covariate] if isinstance(covariate, str) else list(covariate)
-        asked = built_in(asked, two=control is not None, value=value, per=per, covariate=covariates, at=at)
-    elif not callable(asked):
-        raise InputError.rule("statistic", asked, "a name or a function")
-    elif value is not None or per is not None or covariate:
-        raise InputError("value, per and covariate are of built-in statistics: a function takes what it needs itself.")
-    needed = asked.needed if isinstance(asked, Statistic) else ()
-    units = tuple(read(data, role, needed=needed, cluster=cluster, strata=strata) for data, role in given)
-    if len(units) == 2:
-        check_labels(units[0].label, units[1].label)
-    return asked, units
-
-
-def _engine(
-    asked: Any,
-    units: tuple[Units, ...],
-    takes: Literal["rows", "weights"],
-    names: tuple[str, ...],
-    weights: Literal["resampled", "poisson"],
-    *,
-    studentised: bool,
-) -> Engine:
-    """The way to the resamples that fits the statistic."""
-    if not isinstance(asked, Statistic):
-        if weights == "poisson" or studentised:
-            what = "weights='poisson'" if weights == "poisson" else "interval='studentised'"
-            raise InputError(f"{what} is of built-in statistics of sums: not of a function.")
-        return ByCalls(units, asked, takes, names)
-    if takes != "rows" or names:
-        raise InputError("takes and names are of a function: a built-in statistic knows its own.")
-    if asked.at is not None:
-        if weights == "poisson" or studentised:
-            raise InputError("A quantile is drawn by order statistics: leave weights out, and take another interval.")
-        column, at = asked.needed[0], asked.at
-        if all(u.whole and len(u.strata) == 1 for u in units):
-            return ByOrder(units, column, at)
-        return ByCalls(units, lambda *rows: _between([np.quantile(_column(r, column), at) for r in rows]))
-    if studentised and asked.error is None:
-        raise InputError(
-            f"There is no formula for the error of {asked.title}: take another interval than 'studentised'."
-        )
-    if studentised and any(not u.whole or len(u.strata) > 1 for u in units):
-        raise InputError("interval='studentised' is of plain units, without cluster and strata.")
-    engine = BySums(units, asked, weights, studentised)
-    engine.prepare()
-    return engine
-
-
-def _column(rows: Any, name: str) -> Floats:
-    return np.asarray(rows if isinstance(rows, np.ndarray) else rows[name], dtype=np.float64)
-
-
-def _between(each: Sequence[Any]) -> Any:
-    return each[0] if len(each) == 1 else each[0] - each[1]
 
 
 def _resample(
@@ -445,20 +366,6 @@ def _draws(values: Floats, chances: Floats | None, se: Floats, seed: int, weight
     told = None if quantiles is None else np.array([quantiles.quantile(np.array([p]))[0] for p in _QUANTILES])
     way = "resamples" if weights == "resampled" else "draws of Poisson weights"
     return Draws(replicates=len(values), error=error, seed=seed, quantiles=told, way=way, left_out=lost)
-
-
-def _groups(asked: Any, units: tuple[Units, ...]) -> tuple[Group, ...]:
-    if not isinstance(asked, Statistic) or asked.quantity in ("coefficient", "split"):
-        return tuple(Group(u.label, len(u), float("nan")) for u in units)
-    found = []
-    for u in units:
-        values = u.numbers(asked.needed[0])
-        middle = float(np.quantile(values, asked.at)) if asked.at is not None else float(values.mean())
-        if asked.quantity == "ratio":
-            middle = float(values.sum() / u.numbers(asked.needed[1]).sum())
-        sd = float(values.std(ddof=1)) if len(values) > 1 else 0.0
-        found.append(Group(u.label, len(values), middle, sd, sd / len(values) ** 0.5))
-    return tuple(found)
 
 
 def _as(values: Floats, shape: tuple[int, ...]) -> Any:

@@ -199,13 +199,22 @@ class BySums:
     def without_one(self) -> list[Floats]:
         """See `Engine`."""
         whole = [t.sum(axis=0) for t in self._totals]
-        found = []
-        for k, (u, t) in enumerate(zip(self.units, self._totals, strict=True)):
-            for part in u.strata:
-                sums: list[Floats] = [np.broadcast_to(w, (len(part), len(w))) for w in whole]
-                sums[k] = whole[k] - t[part]
-                found.append(self._value(sums))
-        return found
+        arms = enumerate(zip(self.units, self._totals, strict=True))
+        return [self._less(whole, k, t[part]) for k, (u, t) in arms for part in u.strata]
+
+    def without_group(self, groups: int) -> list[Floats]:
+        """For every stratum the statistic without every k-th unit together."""
+        whole = [t.sum(axis=0) for t in self._totals]
+        return [
+            self._less(whole, k, np.array([t[part[g::groups]].sum(axis=0) for g in range(groups)]))
+            for k, (u, t) in enumerate(zip(self.units, self._totals, strict=True))
+            for part in u.strata
+        ]
+
+    def _less(self, whole: Sequence[Floats], k: int, gone: Floats) -> Floats:
+        sums: list[Floats] = [np.broadcast_to(w, (len(gone), len(w))) for w in whole]
+        sums[k] = whole[k] - gone
+        return self._value(sums)
 
     def every(self) -> Iterator[tuple[Floats, Floats]]:
         """See `Engine`."""
@@ -285,17 +294,17 @@ class ByCalls:
             failed, why = failed + bool(said), why or said
         return values, None, failed, why
 
-    def without_one(self) -> list[Floats]:
+    def without_one(self, groups: int | None = None) -> list[Floats]:
         """See `Engine`."""
         every = [np.arange(u.count) for u in self.units]
         found = []
         for k, u in enumerate(self.units):
             for part in u.strata:
-                groups = min(len(part), _GROUPS)
+                count = min(len(part), groups or _GROUPS)
                 each = []
-                for g in range(groups):
+                for g in range(count):
                     picked = list(every)
-                    picked[k] = np.setdiff1d(every[k], part[g::groups], assume_unique=True)
+                    picked[k] = np.setdiff1d(every[k], part[g::count], assume_unique=True)
                     each.append(self._tried(picked)[0])
                 found.append(np.array(each))
         return found

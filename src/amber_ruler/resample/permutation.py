@@ -238,8 +238,8 @@ class _Pool:
     def ways(self) -> int:
         """How many assignments there are."""
         if self.paired:
-            return 2 ** len(self.totals)
-        return int(math.prod(math.comb(len(at), n) for at, n in self.strata))
+            return 1 << len(self.totals)
+        return math.prod(math.comb(len(at), n) for at, n in self.strata)
 
 
 def _deal(

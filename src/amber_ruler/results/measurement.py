@@ -18,6 +18,7 @@ from amber_ruler.results.parts import (
     Correction,
     Draws,
     Evidence,
+    Influence,
     Looks,
     Part,
     Pooling,
@@ -67,7 +68,7 @@ class Measurement(Result, Tested):
         What the comparisons differ by, where the numbers are arrays.
     parts : tuple of Part
         What else is said of it: `evidence`, `trace`, `pooling`, `adjustment`, `strata`, `correction`, `looks`,
-        `anytime` and `draws` read them.
+        `anytime`, `influence` and `draws` read them.
     """
 
     metric: str
@@ -250,6 +251,11 @@ class Measurement(Result, Tested):
     def anytime(self) -> Anytime | None:
         """What holds at each moment by itself, if it was asked at any moment."""
         return self.part(Anytime)
+
+    @property
+    def influence(self) -> Influence | None:
+        """The units that carry the result."""
+        return self.part(Influence)
 
     @property
     def draws(self) -> Draws | None:

@@ -408,6 +408,23 @@ class Anytime(Part):
 
 
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False)
+class Influence(Part):
+    """The units that carry a result.
+
+    Attributes
+    ----------
+    units : tuple of str
+        Their names, or their places among the rows, from 0; those that move it most first.
+    moved, without : ndarray
+        By how much each moves the estimate, and what it is without this one.
+    """
+
+    units: tuple[str, ...]
+    moved: Floats
+    without: Floats
+
+
+@dataclass(frozen=True, slots=True, kw_only=True, eq=False)
 class Draws(Part):
     """What was drawn at random to get at an answer.
 

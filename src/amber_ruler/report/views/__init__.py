@@ -48,6 +48,8 @@ VIEWS = {
     "plan_answer": "plan",
     "plan_grid": "plan_grid",
     "recommendation": "recommendation",
+    "replay": "replay",
+    "replays": "replays",
     "simulation": "simulation",
     "split_check": "split",
     "split_watch": "split_watch",

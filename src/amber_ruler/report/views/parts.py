@@ -20,6 +20,7 @@ from amber_ruler.results import (
     Draws,
     Evidence,
     Family,
+    Influence,
     Interval,
     Looks,
     Measurement,
@@ -464,6 +465,22 @@ class _Anytime:
         return {"p_now": part.p_now, "low_now": part.now.low, "high_now": part.now.high, "log_e": part.log_e, **wider}
 
 
+class _Influence:
+    def blocks(self, part: Influence, result: Measurement) -> list[Block]:
+        written = numbers.together(*part.without.tolist(), width=float(result.se or 0.0) or None)
+        rows = [
+            (name, numbers.number(float(moved)), without)
+            for name, moved, without in zip(part.units, part.moved, written, strict=True)
+        ]
+        return [Grid(("carried by", "moves it by", "without"), tuple(rows))] if rows else []
+
+    def clause(self, part: Influence, result: Measurement) -> str:
+        return f"; carried most by {part.units[0]}" if part.units else ""
+
+    def columns(self, part: Influence) -> dict[str, Any]:
+        return {"carried_by": part.units[0]} if part.units else {}
+
+
 class _Draws:
     def blocks(self, part: Draws, result: Measurement) -> list[Block]:
         if part.way.startswith("every "):
@@ -475,11 +492,8 @@ class _Draws:
         return [Lines((f"{part.replicates:,} {part.way or 'draws'}{seed}, {error}{lost}",))]
 
     def clause(self, part: Draws, result: Measurement) -> str:
-        return (
-            f"; from {part.way}"
-            if part.way.startswith("every ")
-            else f"; from {part.replicates:,} {part.way or 'draws'}"
-        )
+        whole = part.way.startswith("every ")
+        return f"; from {part.way}" if whole else f"; from {part.replicates:,} {part.way or 'draws'}"
 
     def columns(self, part: Draws) -> dict[str, Any]:
         return {"replicates": part.replicates, "monte_carlo_error": part.error}
@@ -494,6 +508,7 @@ VIEWS: dict[type[Part], PartView] = {
     Correction: _Correction(),
     Looks: _Looks(),
     Anytime: _Anytime(),
+    Influence: _Influence(),
     Draws: _Draws(),
 }
 
