@@ -46,7 +46,7 @@ if TYPE_CHECKING:
     from amber_ruler.samples import Records as Records
     from amber_ruler.samples import Sample as Sample
     from amber_ruler.samples import Summary as Summary
-    from amber_ruler.tables import table as table
+    from amber_ruler.tables.table import table as table
 
 logging.getLogger(__name__).addHandler(logging.NullHandler())
 

@@ -27,6 +27,7 @@ _ROOMS = (
     "measure.factors",
     "multiplicity",
     "bayes.decision",
+    "resample",
     "sequential",
     "sequential.boundaries",
     "plan",

@@ -7,8 +7,8 @@ from typing import Any, Literal, NamedTuple
 
 import numpy as np
 
-from amber_ruler import effects
 from amber_ruler.effects import Alternative
+from amber_ruler.effects import tails as tails_of
 from amber_ruler.errors import DataError, InputError
 from amber_ruler.numeric import gate, normal
 from amber_ruler.numeric.gate import Floats, scalar_or_array
@@ -144,7 +144,7 @@ def bootstrap(
     >>> r.estimate, r.interval.high
     (40.0, 40.0)
     """
-    tails = effects.tails(alpha, alternative)
+    tails = tails_of(alpha, alternative)
     gate.choice("interval", interval, intervals.SOURCES)
     gate.choice("takes", takes, ("rows", "weights"))
     gate.choice("weights", weights, ("resampled", "poisson"))

@@ -7,8 +7,8 @@ from typing import Any, Literal
 
 import numpy as np
 
-from amber_ruler import effects
 from amber_ruler.effects import Alternative
+from amber_ruler.effects import tails as tails_of
 from amber_ruler.errors import InputError
 from amber_ruler.numeric import gate, student
 from amber_ruler.numeric.gate import Floats
@@ -79,7 +79,7 @@ def jackknife(
     >>> r.estimate, round(r.se, 4), r.influence.units[0]
     (15.0, 5.3968, '3')
     """
-    tails = effects.tails(alpha, alternative)
+    tails = tails_of(alpha, alternative)
     room = None if margin is None else float(gate.at_least("margin", margin, 0))
     gate.choice("good", good, ("higher", "lower"))
     gate.whole("top", top, 0)

@@ -12,8 +12,8 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy import special
 
-from amber_ruler import effects
 from amber_ruler.effects import Alternative
+from amber_ruler.effects import tails as tails_of
 from amber_ruler.errors import DataError, InputError
 from amber_ruler.numeric import gate
 from amber_ruler.numeric.gate import Floats
@@ -116,7 +116,7 @@ def permutation(
     >>> round(r.p_value, 4), r.draws.way
     (0.0857, 'every assignment')
     """
-    tails = effects.tails(alpha, alternative)
+    tails = tails_of(alpha, alternative)
     gate.choice("two_sided", two_sided, ("distance", "doubled"))
     at = gate.single("null", null)
     room = None if margin is None else float(gate.at_least("margin", margin, 0))

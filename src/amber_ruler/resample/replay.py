@@ -16,6 +16,7 @@ from amber_ruler.errors import AmberRulerError, DataError, InputError
 from amber_ruler.moments import Moments
 from amber_ruler.numeric import gate
 from amber_ruler.numeric.gate import Floats
+from amber_ruler.numeric.least_squares import MARK
 from amber_ruler.resample.drawing import Progress, blocks, seed_of
 from amber_ruler.resample.units import VALUE, Units, read
 from amber_ruler.results import Axis, Check, Result
@@ -24,6 +25,7 @@ from amber_ruler.samples import Counts, Records, Sample
 USUAL = 2_000  # runs of an analysis that adds up; a tenth of it of one that is called each time
 BINS = 20
 _POWER = 0.8  # that the detectable effect has
+_OF_MEANS = ("mean", "adjusted mean", "share", "adjusted share")  # whose intervals are of what is planted
 _CLOSE = 1e-7  # within which both ways to an answer agree
 
 
@@ -58,7 +60,7 @@ class Replay(Result):
     effect : float or None
         The difference that was planted.
     power, power_error, effect_coverage : float or None
-        Share of runs that found it, its Monte-Carlo error, and share of intervals that hold it.
+        Share of runs that found it, its Monte-Carlo error, and share of intervals that hold it, of those of means.
     counts : tuple of int
         P-values in each twentieth.
     """
@@ -102,6 +104,7 @@ class Replays(Result):
     results: tuple[Replay, ...]
 
     def __getitem__(self, label: str) -> Replay:
+        """The replay of one label."""
         return dict(zip(self.labels, self.results, strict=True))[label]
 
     @property
@@ -124,6 +127,7 @@ class Runs(NamedTuple):
     estimate: Floats
     se: Floats | None
     critical: Floats | None
+    quantity: str
 
 
 def replay(
@@ -204,9 +208,10 @@ def replay(
     held = read(units, "units", needed=needed)
     seeded = seed_of(seed)
     ask = partial(analysis, **{**settings, "alpha": alpha})
-    shared = _Sums.of(held, settings, column)
-    count = USUAL if runs is None else int(gate.whole("runs", runs, 10))
     planted = _plant(held, column, effect, lift)
+    # What was planted is capped too: then each run has a cap of its own.
+    shared = None if planted.asked and settings.get("cap") is not None else _Sums.of(held, settings, column)
+    count = USUAL if runs is None else int(gate.whole("runs", runs, 10))
     if shared is not None and not shared.agrees(ask, share, seeded):
         shared = None
     if shared is None and runs is None:
@@ -252,7 +257,9 @@ def told(
         finding = f"{100 * false:.3g}% of {runs:,} runs claim a difference that is not there, at alpha {100 * alpha:g}%"
         advice = "On these units this analysis claims too much: cap the metric, take ranks, or a larger sample."
         checks.append(Check("error rate", finding, advice, "serious" if z > 4 else "warning"))
-    held = None if with_effect is None else (with_effect.low <= planted.shift) & (planted.shift <= with_effect.high)
+    held = None
+    if with_effect is not None and found.quantity in _OF_MEANS:
+        held = (with_effect.low <= planted.shift) & (planted.shift <= with_effect.high)
     return Replay(
         title=f"{metric}: {analysis}, replayed",
         method=f"{runs:,} times {n:,} units dealt out again, {100 * share:g}% of them treated · alpha {alpha:g}",
@@ -366,10 +373,10 @@ def _numbers_of(result: Any) -> tuple[float, ...]:
     return tuple(math.nan if v is None or np.ndim(v) else float(v) for v in each)
 
 
-def _of_numbers(found: Floats) -> Runs:
+def _of_numbers(found: Floats, quantity: str) -> Runs:
     p, low, high, estimate, se, critical = found.T
     known = np.isfinite(se).all() and np.isfinite(critical).all()
-    return Runs(p, low, high, estimate, se if known else None, critical if known else None)
+    return Runs(p, low, high, estimate, se if known else None, critical if known else None, quantity)
 
 
 def _one_by_one(
@@ -397,9 +404,11 @@ def _one_by_one(
                 found[b, 1] = _numbers_of(ask(*_arms(held, treated, column, raised)))
         return found
 
+    first = ask(*_arms(held, _dealt(np.random.default_rng(seed), len(values), share), column, values))
     parts = list(blocks(draw, count, seed, workers=workers, processes=True, progress=progress))
     every = np.concatenate(parts)
-    return _of_numbers(every[:, 0]), _of_numbers(every[:, 1]) if planted.asked else None
+    found = _of_numbers(every[:, 0], first.quantity)
+    return found, _of_numbers(every[:, 1], first.quantity) if planted.asked else None
 
 
 @dataclass(frozen=True, slots=True, eq=False)
@@ -407,7 +416,7 @@ class _Sums:
     """Units as rows of values and their products, so that a run is a product of matrices."""
 
     held: Units
-    columns: tuple[str, ...]
+    columns: tuple[str, ...]  # of covariates with gaps also their marks
     features: Floats  # (n, 1 + k + k (k + 1) / 2)
     origin: Floats
     share: bool
@@ -415,7 +424,7 @@ class _Sums:
     @classmethod
     def of(cls, held: Units, settings: Mapping[str, Any], column: str) -> _Sums | None:
         """None where the settings ask for more than moments hold."""
-        if any(settings.get(name) for name in ("strata", "cluster", "cap", "cap_at", "known_on", "assigned_on")):
+        if any(settings.get(name) for name in ("strata", "cluster", "cap_at", "known_on", "assigned_on")):
             return None
         covariate = settings.get("covariate", ())
         covariates = [covariate] if isinstance(covariate, str) else list(covariate)
@@ -425,8 +434,20 @@ class _Sums:
         if any(c not in held.columns or held.columns[c].dtype.kind not in "fiub" for c in columns):
             return None
         values = [held.numbers(c) for c in columns]
-        if any(np.isnan(v).any() for v in values):
+        if settings.get("cap") is not None:
+            if settings.get("ends", "upper") != "upper":
+                return None
+            # All variants together have one quantile, whoever is treated.
+            values[0] = np.minimum(values[0], np.quantile(values[0], float(settings["cap"])))
+        holed = [c for c, v in zip(columns, values, strict=True) if np.isnan(v).any()]
+        if set(holed) & set(map(str, named[: len(named) - len(parts)])) or (holed and len(parts) > len(covariates)):
             return None
+        for k, name in enumerate(columns):
+            lacks = np.isnan(values[k])
+            if lacks.any():  # filled and marked, as the rows are
+                values[k] = np.where(lacks, np.nanmean(values[k]), values[k])
+                values.append(lacks.astype(np.float64))
+                columns = (*columns, name + MARK)
         origin = np.array([v.mean() for v in values])
         away = [v - o for v, o in zip(values, origin, strict=True)]
         k = len(columns)
@@ -483,6 +504,8 @@ class _Sums:
         return self.moments(sums, "treatment"), self.moments(self.features.sum(axis=0) - sums, "control")
 
     def _asked(self, ask: Callable[..., Any], one: Any, two: Any) -> Runs:
+        if isinstance(ask, partial):  # the cap is in the values already
+            ask = partial(ask.func, **{k: v for k, v in ask.keywords.items() if k not in ("cap", "ends")})
         result = ask(one, two)
         if result.p_value is None:
             raise InputError("This analysis has no p-value: there is no error rate to look at.")
@@ -490,7 +513,7 @@ class _Sums:
         low, high = (np.broadcast_to(end, size) for end in (result.interval.low, result.interval.high))
         se = None if result.se is None else np.broadcast_to(result.se, size)
         critical = None if result.critical is None else np.broadcast_to(result.critical, size)
-        return Runs(np.asarray(result.p_value), low, high, np.asarray(result.estimate), se, critical)
+        return Runs(np.asarray(result.p_value), low, high, np.asarray(result.estimate), se, critical, result.quantity)
 
     def runs(
         self,

@@ -8,14 +8,17 @@ from types import MappingProxyType
 from typing import Any, Self, Unpack
 
 import narwhals as nw
+import numpy as np
 
 from amber_ruler.digest import Daily, Digest
 from amber_ruler.errors import DataError, InputError
 from amber_ruler.moments import Moments
+from amber_ruler.resample import Replay, Replays
+from amber_ruler.resample.drawing import Progress
 from amber_ruler.results import Comparison, Family
 from amber_ruler.results.display import Look, Shown, safe
 from amber_ruler.samples import ByVariant, CountTable, Pairs, Sample
-from amber_ruler.tables import checking, comparing, counting, pairing, profile, recording, reduce, shaping
+from amber_ruler.tables import checking, comparing, counting, pairing, profile, recording, reduce, replaying, shaping
 from amber_ruler.tables.conditions import Condition
 from amber_ruler.tables.description import MOST_DESCRIBED, Description
 from amber_ruler.tables.dialect import Dialect
@@ -579,6 +582,46 @@ class Table(Held, Shown):
             metrics=metrics,
             possible=possible,
         )
+
+    def replay(
+        self,
+        metrics: str | Mapping[str, Mapping[str, Any]],
+        *,
+        share: float = 0.5,
+        runs: int | None = None,
+        effect: float | None = None,
+        lift: float | None = None,
+        alpha: float = 0.05,
+        workers: int | None = None,
+        progress: Progress | None = None,
+        seed: int | np.random.Generator | None = None,
+    ) -> Replay | Replays:
+        """Does an analysis keep its error rate on these units, and which of several finds the smallest difference?
+
+        Parameters
+        ----------
+        metrics : str or mapping of label to settings
+            A column; or several ways to analyse, each with the settings of `adjust.sharpen`: `value`, `covariate`,
+            `cap`, `per`, `strata`, `cluster`, or of `measure.means` and `measure.proportions` where there is only a
+            value, which is the label unless given.
+        share, runs, effect, lift, alpha, workers, progress, seed
+            As for `resample.replay`.
+
+        Returns
+        -------
+        Replay or Replays
+            From a table of units with no difference among them, such as one from before the test.
+
+        Examples
+        --------
+        >>> import amber_ruler as ar
+        >>> past = ar.table(ar.demo.path("travellers")).where("form", equals="current")
+        >>> ways = {"fare": {}, "fare, with prior spend": {"value": "fare", "covariate": "prior_spend"}}
+        >>> past.replay(ways, runs=500, seed=1).sharpest
+        'fare, with prior spend'
+        """
+        asked = {"share": share, "effect": effect, "lift": lift, "alpha": alpha, "workers": workers}
+        return replaying.replay(self, metrics, runs=runs, progress=progress, seed=seed, **asked)
 
     def digest(
         self,

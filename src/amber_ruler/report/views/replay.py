@@ -18,7 +18,7 @@ _WIDE = 1.96  # Monte-Carlo errors to each side
 SAID = {
     "kept": "trust it",
     "exceeded": "it claims too much: don't trust it as it is",
-    "not used up": "it claims less than it may: it is safe, and blunt",
+    "not used up": "it claims less than it may: safe, and blunt",
 }
 
 
@@ -32,10 +32,11 @@ def layout(result: Replay) -> list[Block]:
     ]
     if result.uniform is not None:
         rows_.append(("p is uniform: p of that", numbers.p_value(result.uniform), ""))
-    if result.power is not None and result.power_error is not None and result.effect_coverage is not None:
+    if result.power is not None and result.power_error is not None:
         planted = _size(result, float(result.effect or 0.0))
         rows_.append((f"finds the planted {planted}", _share(result.power, result.power_error), ""))
-        rows_.append(("intervals that hold it", numbers.percent(result.effect_coverage), level))
+        if result.effect_coverage is not None:
+            rows_.append(("intervals that hold it", numbers.percent(result.effect_coverage), level))
     rows_.append(("half-width of the interval", numbers.number(result.half_width), ""))
     if result.detectable is not None:
         rows_.append(("difference found in 80%", _size(result, result.detectable), ""))
