@@ -11,7 +11,7 @@ from typing import Annotated, Any
 
 import typer
 
-from amber_ruler.cli import data, demo, experiments, looking, plan
+from amber_ruler.cli import data, demo, experiments, looking, plan, resampling
 from amber_ruler.cli.build import HELP, lazy_group
 from amber_ruler.cli.methods import ROOMS, room_app
 from amber_ruler.cli.output import say_error, speak
@@ -24,12 +24,12 @@ _EPILOG = (
 
 
 def _made(name: str) -> Any:
-    room = next(room for room in (data, experiments, looking) if name in room.NAMES)
+    room = next(room for room in (data, experiments, looking, resampling) if name in room.NAMES)
     return room.made(name)
 
 
 app = typer.Typer(
-    cls=lazy_group(lambda: (*experiments.NAMES, *data.NAMES, *looking.NAMES), _made),
+    cls=lazy_group(lambda: (*experiments.NAMES, *data.NAMES, *looking.NAMES, *resampling.NAMES), _made),
     no_args_is_help=True,
     context_settings=HELP,
     add_completion=True,

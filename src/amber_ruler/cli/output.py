@@ -5,7 +5,7 @@ from __future__ import annotations
 import logging
 import os
 import sys
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import contextmanager, suppress
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -50,6 +50,22 @@ def speak(*, quiet: bool, verbose: bool) -> None:
     log.setLevel(logging.ERROR if quiet else logging.DEBUG if verbose else logging.WARNING)
     if verbose:
         logging.basicConfig(format="%(relativeCreated)7.0f ms  %(message)s")
+
+
+@contextmanager
+def progress(of: str) -> Iterator[Callable[[int, int], None] | None]:
+    """A bar on the error stream of a terminal for what takes long; nothing elsewhere, nor with --quiet."""
+    shown = sys.stderr is not None and sys.stderr.isatty()
+    if not shown or not logging.getLogger("amber_ruler").isEnabledFor(logging.WARNING):
+        yield None
+        return
+    from rich.console import Console
+    from rich.progress import BarColumn, MofNCompleteColumn, Progress, TextColumn, TimeRemainingColumn
+
+    columns = BarColumn(), MofNCompleteColumn(), TextColumn(of), TimeRemainingColumn()
+    with Progress(*columns, console=Console(stderr=True), transient=True) as bar:
+        task = bar.add_task(of, total=None)
+        yield lambda done, whole: bar.update(task, completed=done, total=whole)
 
 
 def write_blocks(blocks: Sequence[Block]) -> None:

@@ -9,15 +9,18 @@ from pathlib import Path
 from typing import Any
 
 import narwhals as nw
+import numpy as np
 
 from amber_ruler import adjust
 from amber_ruler.digest import Daily, Digest
 from amber_ruler.errors import DataError, ExperimentFileError, InputError
 from amber_ruler.experiment import analysis as analysing
-from amber_ruler.experiment import deciding, file, planning
+from amber_ruler.experiment import deciding, file, planning, replaying
 from amber_ruler.experiment.description import Description, plain
 from amber_ruler.experiment.kept import Kept
 from amber_ruler.experiment.results import Analysis, ExperimentPlan, Recommendation
+from amber_ruler.resample import Replays
+from amber_ruler.resample.drawing import Progress
 from amber_ruler.results import Comparison
 from amber_ruler.results.display import Look, Shown
 from amber_ruler.sequential import Monitoring
@@ -309,6 +312,45 @@ class Experiment(Shown):
             Treatments with which something else will be done, and why: the reason is printed.
         """
         return deciding.decide(self.description, self.analysis, self.failed, dict(overridden or {}))
+
+    def replay(
+        self,
+        *,
+        runs: int | None = None,
+        lift: float | None = None,
+        workers: int | None = None,
+        progress: Progress | None = None,
+        seed: int | np.random.Generator | None = None,
+    ) -> Replays:
+        """Does this very analysis keep its error rate on these units: adjustments, correction, looks and all?
+
+        All units are dealt out again by the planned split, whatever variant they had, and analysed as the file says.
+
+        Parameters
+        ----------
+        runs : int, optional
+            How often; 2,000, with strata 300, unless given.
+        lift : float, optional
+            A lift to plant in every treatment, to see how often it is found.
+        workers, progress, seed
+            As for `resample.bootstrap`.
+
+        Returns
+        -------
+        Replays
+            Each primary comparison by itself; and in `together` how often any claims a difference that is not there.
+
+        Raises
+        ------
+        InputError
+            If a primary metric is no mean, share or ratio, or units come in clusters, or the rows are a digest's.
+        """
+        if isinstance(self.table, Kept):
+            raise InputError("A digest holds moments and no rows: nothing can be dealt out again.")
+        return replaying.replay(
+            self.table, self.description, self.days,
+            runs=runs, lift=lift, workers=workers, progress=progress, seed=seed,
+        )  # fmt: skip
 
     def report(self, path: str | Path, *, overridden: Mapping[str, str] | None = None, force: bool = False) -> Path:
         """Write the report: HTML, Markdown, JSON or CSV by the path's ending.

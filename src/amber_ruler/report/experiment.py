@@ -12,7 +12,7 @@ from importlib.metadata import version
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from amber_ruler.errors import DataError, InputError
+from amber_ruler.errors import AmberRulerError, DataError, InputError
 from amber_ruler.report import numbers
 from amber_ruler.report.blocks import Block, Grid, Heading, Lines, Ruler
 from amber_ruler.report.views import view_of
@@ -26,6 +26,7 @@ if TYPE_CHECKING:
     from amber_ruler.experiment import Analysis, Experiment, Recommendation
     from amber_ruler.tables import Findings
 
+_MOST_REPLAYED, _RUNS = 200_000, 300
 _FORMULA = ("=", "+", "-", "@", "\t", "\r")
 _MARKS = str.maketrans({sign: f"\\{sign}" for sign in "\\`*_{}[]<>#|"})
 
@@ -86,7 +87,9 @@ def made(experiment: Experiment, overridden: Mapping[str, str]) -> Page:
         first = [*early_said(found), *(_shown(found) if role == "guardrails" else [])]
         sections.append(Section(role, ROLES[role], (*first, *_inside(one))))
     sections.insert(1 + (found.guardrails is not None), Section("why", "Why", tuple(_why(recommendation))))
-    sections.append(Section("checks", "Can the data be believed?", tuple(_inside(findings))))
+    sections.append(
+        Section("checks", "Can the data be believed?", (*_inside(findings), *_replayed(experiment, findings)))
+    )
     more: dict[str, Mapping[str, Result]] = {"Looks": found.monitored, "Beliefs": found.evidence}
     for title, each in more.items():
         for label, result in each.items():
@@ -164,6 +167,18 @@ def _planned(experiment: Experiment) -> tuple[list[Result], list[Block]]:
     except DesignError as error:
         return [], [Lines((str(error), happened))]
     return [plan], [*_inside(plan), Lines((happened,))]
+
+
+def _replayed(experiment: Experiment, findings: Findings) -> list[Block]:
+    """Whether the analysis keeps its error rate on these very units."""
+    if findings.rows > _MOST_REPLAYED:
+        return [
+            Lines((f"Not replayed, for there are more than {_MOST_REPLAYED:,} units: experiment.replay() does it.",))
+        ]
+    try:
+        return [Lines((f"Replayed: {experiment.replay(runs=_RUNS, seed=1).sentence()}",))]
+    except AmberRulerError as error:
+        return [Lines((f"Not replayed: {error}",))]
 
 
 def _methods(found: Analysis) -> list[Block]:

@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Callable, Mapping
-from dataclasses import dataclass
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, field
 from functools import partial
 from typing import Any, NamedTuple
 
@@ -98,10 +98,21 @@ class Replays(Result):
     ----------
     labels : tuple of str
     results : tuple of Replay
+    together, together_error : float or None
+        Of an experiment: the share of runs in which any comparison claims a difference that is not there, by the
+        correction or the looks, and its Monte-Carlo error.
+    rule : str
+        By which correction or looks.
+    power : mapping of str to float
+        The share of runs in which each comparison finds what was planted, by the same rule.
     """
 
     labels: tuple[str, ...]
     results: tuple[Replay, ...]
+    together: float | None = None
+    together_error: float | None = None
+    rule: str = ""
+    power: Mapping[str, float] = field(default_factory=dict)
 
     def __getitem__(self, label: str) -> Replay:
         """The replay of one label."""
@@ -128,6 +139,26 @@ class Runs(NamedTuple):
     se: Floats | None
     critical: Floats | None
     quantity: str
+
+    @classmethod
+    def of(cls, result: Any, size: int) -> Runs:
+        """From one answer to all runs along an axis, or to one run."""
+        if result.p_value is None:
+            raise InputError("This analysis has no p-value: there is no error rate to look at.")
+        se, critical = (None if v is None else _wide(v, size) for v in (result.se, result.critical))
+        p, low, high, estimate = (
+            _wide(v, size) for v in (result.p_value, result.interval.low, result.interval.high, result.estimate)
+        )
+        return cls(p, low, high, estimate, se, critical, result.quantity)
+
+    @classmethod
+    def together(cls, each: Sequence[Runs]) -> Runs:
+        """Runs that were asked one by one."""
+        p, low, high, estimate = (np.concatenate([getattr(one, name) for one in each]) for name in cls._fields[:4])
+        se, critical = ([getattr(one, name) for one in each] for name in ("se", "critical"))
+        known = not any(v is None for v in (*se, *critical))
+        errors = (np.concatenate(se), np.concatenate(critical)) if known else (None, None)
+        return cls(p, low, high, estimate, *errors, each[0].quantity)
 
 
 def replay(
@@ -208,7 +239,7 @@ def replay(
     held = read(units, "units", needed=needed)
     seeded = seed_of(seed)
     ask = partial(analysis, **{**settings, "alpha": alpha})
-    planted = _plant(held, column, effect, lift)
+    planted = plant(held.numbers(column), effect, lift)
     # What was planted is capped too: then each run has a cap of its own.
     shared = None if planted.asked and settings.get("cap") is not None else _Sums.of(held, settings, column)
     count = USUAL if runs is None else int(gate.whole("runs", runs, 10))
@@ -227,6 +258,10 @@ def replay(
     )  # fmt: skip
 
 
+def _wide(value: Any, size: int) -> Floats:
+    return np.broadcast_to(np.asarray(value, dtype=np.float64), (size,))
+
+
 def _named(analysis: Any) -> str:
     """What a function is called, also inside a partial one."""
     name = str(getattr(getattr(analysis, "func", analysis), "__name__", "an analysis"))
@@ -241,7 +276,7 @@ def told(
     alpha: float,
     found: Runs,
     with_effect: Runs | None,
-    planted: _Planted,
+    planted: Planted,
     seed: int,
 ) -> Replay:
     """What all runs say together."""
@@ -315,7 +350,7 @@ def _detectable(found: Runs) -> float | None:
     return high
 
 
-class _Planted(NamedTuple):
+class Planted(NamedTuple):
     """What the treated get: a shift, or a factor, or a share of zeros that become ones."""
 
     asked: bool
@@ -324,6 +359,15 @@ class _Planted(NamedTuple):
     factor: float = 1.0
     raised: float = 0.0
 
+    def on_moments(self, found: Moments) -> Moments:
+        """Moments of the treated; a share of 0 and 1 as if its values were raised a little each."""
+        means, tails, comoments = (np.array(getattr(found, name)) for name in ("means", "tails", "comoments"))
+        added = self.raised * (1 - means[..., 0]) if self.raised else self.added
+        means[..., 0], tails[..., 0] = means[..., 0] * self.factor + added, tails[..., 0] * self.factor
+        comoments[..., 0, :] *= self.factor
+        comoments[..., :, 0] *= self.factor
+        return Moments(found.columns, found.n, means, comoments, found.label, 0, tails, found.axis)
+
     def on(self, values: Floats, rng: np.random.Generator) -> Floats:
         """Values of the treated."""
         if self.raised:
@@ -331,19 +375,19 @@ class _Planted(NamedTuple):
         return values * self.factor + self.added
 
 
-def _plant(held: Units, column: str, effect: float | None, lift: float | None) -> _Planted:
+def plant(values: Floats, effect: float | None, lift: float | None) -> Planted:
+    """What is asked to be planted in some values."""
     if effect is None and lift is None:
-        return _Planted(asked=False, shift=0.0)
-    values = held.numbers(column)
+        return Planted(asked=False, shift=0.0)
     mean = float(values.mean())
     size = gate.single("effect", effect) if effect is not None else gate.single("lift", lift) * mean
     if np.all((values == 0) | (values == 1)):
         if size < 0 or mean + size > 1:
             raise InputError("The share of 0 and 1 can be raised up to 1: plant an effect or a lift above 0.")
-        return _Planted(asked=True, shift=size, raised=size / (1 - mean) if mean < 1 else 0.0)
+        return Planted(asked=True, shift=size, raised=size / (1 - mean) if mean < 1 else 0.0)
     if effect is not None:
-        return _Planted(asked=True, shift=size, added=size)
-    return _Planted(asked=True, shift=size, factor=1 + float(lift or 0.0))
+        return Planted(asked=True, shift=size, added=size)
+    return Planted(asked=True, shift=size, factor=1 + float(lift or 0.0))
 
 
 def _dealt(rng: np.random.Generator, n: int, share: float) -> NDArray[np.bool_]:
@@ -385,7 +429,7 @@ def _one_by_one(
     share: float,
     count: int,
     seed: int,
-    planted: _Planted,
+    planted: Planted,
     workers: int | None,
     progress: Progress | None,
 ) -> tuple[Runs, Runs | None]:
@@ -474,18 +518,6 @@ class _Sums:
         means = self.origin + shift
         return Moments(self.columns, n, means, comoments, label, 0, shift - (means - self.origin), axis)
 
-    def planted(self, found: Any, what: _Planted, rng: np.random.Generator) -> Any:
-        """Moments of the treated after what was planted."""
-        if isinstance(found, Counts):
-            had, trials = (np.asarray(n, dtype=np.float64) for n in (found.successes, found.trials))
-            more = rng.binomial((trials - had).astype(np.int64), what.raised)
-            return Counts(had + more, trials, found.label, axis=found.axis)
-        means, tails, comoments = (np.array(getattr(found, name)) for name in ("means", "tails", "comoments"))
-        means[:, 0], tails[:, 0] = means[:, 0] * what.factor + what.added, tails[:, 0] * what.factor
-        comoments[:, 0, :] *= what.factor
-        comoments[:, :, 0] *= what.factor
-        return Moments(found.columns, found.n, means, comoments, found.label, 0, tails, found.axis)
-
     def agrees(self, ask: Callable[..., Any], share: float, seed: int) -> bool:
         """Whether the analysis says of a run's sums what it says of its rows."""
         rng = np.random.default_rng(seed)
@@ -506,14 +538,7 @@ class _Sums:
     def _asked(self, ask: Callable[..., Any], one: Any, two: Any) -> Runs:
         if isinstance(ask, partial):  # the cap is in the values already
             ask = partial(ask.func, **{k: v for k, v in ask.keywords.items() if k not in ("cap", "ends")})
-        result = ask(one, two)
-        if result.p_value is None:
-            raise InputError("This analysis has no p-value: there is no error rate to look at.")
-        size = np.shape(result.p_value)
-        low, high = (np.broadcast_to(end, size) for end in (result.interval.low, result.interval.high))
-        se = None if result.se is None else np.broadcast_to(result.se, size)
-        critical = None if result.critical is None else np.broadcast_to(result.critical, size)
-        return Runs(np.asarray(result.p_value), low, high, np.asarray(result.estimate), se, critical, result.quantity)
+        return Runs.of(ask(one, two), len(np.atleast_1d(one.trials if isinstance(one, Counts) else one.n)))
 
     def runs(
         self,
@@ -521,7 +546,7 @@ class _Sums:
         share: float,
         count: int,
         seed: int,
-        planted: _Planted,
+        planted: Planted,
         workers: int | None,
         progress: Progress | None,
     ) -> tuple[Runs, Runs | None]:
@@ -541,7 +566,16 @@ class _Sums:
         found = self._asked(ask, one, two)
         if not planted.asked:
             return found, None
-        return found, self._asked(ask, self.planted(one, planted, np.random.default_rng(seed)), two)
+        return found, self._asked(ask, _raised(one, planted, np.random.default_rng(seed)), two)
+
+
+def _raised(found: Any, what: Planted, rng: np.random.Generator) -> Any:
+    """The treated of every run, after what was planted."""
+    if not isinstance(found, Counts):
+        return what.on_moments(found)
+    had, trials = (np.asarray(n, dtype=np.float64) for n in (found.successes, found.trials))
+    more = rng.binomial((trials - had).astype(np.int64), what.raised)
+    return Counts(had + more, trials, found.label, axis=found.axis)
 
 
 def side_by_side(found: Mapping[str, Replay], title: str) -> Replays:

@@ -88,8 +88,8 @@ class Measurement(Result, Tested):
 
     @property
     def percent(self) -> bool:
-        """Whether the estimate is a share or a difference of shares."""
-        return self.quantity in ("share", "adjusted share", "superiority")
+        """Whether the estimate is a share, a difference of shares, or a lift."""
+        return self.quantity in ("share", "adjusted share", "superiority", "lift")
 
     @property
     def unit(self) -> str:
@@ -98,6 +98,7 @@ class Measurement(Result, Tested):
             "share": "share",
             "adjusted share": "share",
             "superiority": "share",
+            "lift": "share",
             "correlation": "correlation",
             "rate": "rate",
         }

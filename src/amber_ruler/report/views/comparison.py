@@ -13,6 +13,7 @@ from amber_ruler.report.blocks import Block, Grid, Lines, Ruler
 from amber_ruler.report.views import many
 from amber_ruler.report.views import parts as views_of_parts
 from amber_ruler.report.views.measured import (
+    OF_ITSELF,
     amounts,
     between,
     effect_texts,
@@ -70,7 +71,7 @@ def ruler(result: Comparison) -> Ruler:
         return many.ruler(result)
     beside = views_of_parts.rulers(result)
     own = ruler_row(result, "adjusted" if beside else between(result))
-    unit = "%" if result.quantity == "superiority" else {"share": "pp", "ratio": "times"}.get(result.unit, "")
+    unit = "%" if result.quantity in OF_ITSELF else {"share": "pp", "ratio": "times"}.get(result.unit, "")
     return Ruler((*beside, own), float(result.null), result.margin, result.percent, unit, **scale_said(result))
 
 

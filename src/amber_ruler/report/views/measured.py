@@ -15,6 +15,7 @@ from amber_ruler.report.views.shared import level, test_terms
 from amber_ruler.results import Comparison, EffectSize, Estimate, Group, Interval, Measurement
 
 PERCENT = ("share", "relative")  # units that are read in percent
+OF_ITSELF = ("superiority", "lift")  # quantities in percent that are no difference of shares
 
 
 def heading(result: Measurement) -> Heading:
@@ -143,7 +144,7 @@ def effects(found: Mapping[str, EffectSize], alternative: str = "two-sided") -> 
 def amounts(result: Measurement, *, sign: bool = True) -> tuple[str, str, str]:
     """Estimate and limits as text, in the metric's unit, in percent or in percentage points."""
     factor, unit = (
-        (100.0, "%" if isinstance(result, Estimate) or result.quantity == "superiority" else " pp")
+        (100.0, "%" if isinstance(result, Estimate) or result.quantity in OF_ITSELF else " pp")
         if result.percent
         else (1.0, "")
     )

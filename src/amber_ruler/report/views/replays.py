@@ -17,7 +17,7 @@ def layout(result: Replays) -> list[Block]:
     """A line each: does it keep its error rate, and what would it find?"""
     rows_: list[tuple[str, ...]] = []
     for label, one in zip(result.labels, result.results, strict=True):
-        mark = "sharpest" if label == result.sharpest else ""
+        mark = "sharpest" if result.together is None and label == result.sharpest else ""
         found = "" if one.detectable is None else numbers.number(one.detectable)
         lift = "" if one.detectable is None or not one.mean else numbers.percent(one.detectable / abs(one.mean))
         error = f"{numbers.percent(one.false_alarms)} ± {numbers.number(196 * one.false_error, digits=2)} pp"
@@ -30,9 +30,22 @@ def layout(result: Replays) -> list[Block]:
         Heading(result.title, result.method),
         Grid(header, tuple(rows_), left=(0, 2, len(header) - 1)),
         ruler(result),
+        *_together(result),
         *(block for one in result.results for block in checks_and_notes(one)),
         Lines((sentence(result),), strong=True),
     ]
+
+
+def _together(result: Replays) -> list[Block]:
+    """What the whole rule claims, of an experiment."""
+    if result.together is None or result.together_error is None:
+        return []
+    error = f"{numbers.percent(result.together)} ± {numbers.number(196 * result.together_error, digits=2)} pp"
+    lines = [f"Any difference claimed that is not there ({result.rule}): {error} of the runs."]
+    lines += [
+        f"{label}: what was planted is found in {numbers.percent(p)} of the runs." for label, p in result.power.items()
+    ]
+    return [Lines(tuple(lines))]
 
 
 def ruler(result: Replays) -> Ruler:
@@ -47,6 +60,9 @@ def ruler(result: Replays) -> Ruler:
 
 def sentence(result: Replays) -> str:
     """The sharpest of those that can be trusted."""
+    if result.together is not None and result.together_error is not None:
+        error = f"{numbers.percent(result.together)} ± {numbers.number(196 * result.together_error, digits=2)} pp"
+        return f"Where there is no difference this experiment claims one in {error} of the runs ({result.rule})."
     if result.sharpest is None:
         return "None of these can be told from the others by what it would find."
     return f"The sharpest that can be trusted is {result.sharpest}. {replay.sentence(result[result.sharpest])}"
