@@ -24,6 +24,7 @@ SECTIONS = {
     "adjust": "sharper",
     "sequential": "looking early",
     "multiplicity": "many comparisons",
+    "resample": "drawing again",
     "effects": "effect sizes",
     "results": "what an answer is made of",
     "report": "drawing answers",

@@ -92,6 +92,11 @@ RESULTS = {
     "omnibus": lambda: ar.plan.ManyMeans(groups=4).detectable_effect(n=30),
     "grid": lambda: ar.plan.TwoProportions(baseline=0.2).grid(lift=[0.05, 0.1, 1e-9], power=[0.8, 0.9]),
     "weeks": lambda: ar.plan.TwoMeans().with_traffic(90).grid(weeks=range(1, 40), power=[0.8, 0.9]),
+    "bootstrap": lambda: ar.resample.bootstrap(np.arange(30.0) ** 2, np.arange(25.0) ** 2, statistic="lift", seed=1),
+    "jackknife": lambda: ar.resample.jackknife(np.arange(30.0) ** 2),
+    "permutation": lambda: ar.resample.permutation([3.0, 5.0, 8.0], [1.0, 2.0, 2.0, 4.0]),
+    "replay": lambda: ar.resample.replay(np.arange(400.0) % 37, ar.measure.means, runs=200, seed=1, lift=0.1),
+    "replays": lambda: ferry_test().replay(runs=100, seed=1, lift=0.05),
     "simulation": lambda: ar.plan.TwoMeans().simulate(effect=0.5, n=64, runs=200),
     "earlier": lambda: ar.plan.EarlierStudy.of_proportions(ar.Counts(60, 400), ar.Counts(30, 400)),
     "boundaries": lambda: ar.sequential.boundaries([0.3, 0.6, 1.0], spending="pocock"),
@@ -249,6 +254,7 @@ def test_every_view_and_part_has_a_result_here_and_the_schema_knows_them():
         RESULTS["shrunken"](),
         RESULTS["strata"](),
         RESULTS["at any moment"](),
+        RESULTS["jackknife"](),
     )
     parts = {type(part) for one in several for part in one.parts}
     assert parts == set(VIEWS_OF_PARTS)

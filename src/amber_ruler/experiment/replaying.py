@@ -109,7 +109,7 @@ def replay(
         return found
 
     sums = np.concatenate(list(blocks(draw, count, seeded, workers=workers, progress=progress)))
-    return _told(asked, primary, labels, sums, len(ends), seeded, share=float(np.diff([0, *cumulated])[1]))
+    return _told(asked, primary, labels, sums, len(ends), seeded, share=float(np.diff([0, *cumulated, 1])[1]))
 
 
 def _told(

@@ -176,7 +176,8 @@ def _replayed(experiment: Experiment, findings: Findings) -> list[Block]:
             Lines((f"Not replayed, for there are more than {_MOST_REPLAYED:,} units: experiment.replay() does it.",))
         ]
     try:
-        return [Lines((f"Replayed: {experiment.replay(runs=_RUNS, seed=1).sentence()}",))]
+        said = experiment.replay(runs=_RUNS, seed=1).sentence()
+        return [Lines((f"Replayed {_RUNS} times: {said[:1].lower()}{said[1:]}",))]
     except AmberRulerError as error:
         return [Lines((f"Not replayed: {error}",))]
 

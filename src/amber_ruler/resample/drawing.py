@@ -27,10 +27,12 @@ _work: Draw | None = None  # what a forked process works at
 def seed_of(seed: int | np.random.Generator | None) -> int:
     """A whole number that replays the draws."""
     if isinstance(seed, np.random.Generator):
-        return int(seed.integers(2**63))
+        return int(seed.integers(2**32))
     if seed is None:
         return int(np.random.SeedSequence().generate_state(1, np.uint32)[0])
-    return int(gate.whole("seed", seed))
+    if isinstance(seed, bool) or not isinstance(seed, (int, np.integer)) or seed < 0:
+        raise InputError.rule("seed", seed, "a whole number from 0 on, or a NumPy generator")
+    return int(seed)
 
 
 def blocks(

@@ -77,7 +77,7 @@ def jackknife(
     --------
     >>> r = jackknife([12.0, 0.0, 9.5, 31.0, 22.5])
     >>> r.estimate, round(r.se, 4), r.influence.units[0]
-    (15.0, 5.3968, '3')
+    (15.0, 5.3689, 'row 3')
     """
     tails = tails_of(alpha, alternative)
     room = None if margin is None else float(gate.at_least("margin", margin, 0))
@@ -153,7 +153,7 @@ def _carriers(
     for u in units:
         of = f"{u.label}: " if len(units) > 1 else ""
         for part in u.strata:
-            plain = [u.names[k] if u.names else str(k) for k in part]
+            plain = [u.names[k] if u.names else f"row {k}" for k in part]
             names += [f"{of}{name}" for name in (plain if groups is None else [f"group {g}" for g in range(groups)])]
     without = np.concatenate(parts)
     order = np.argsort(-np.abs(theta - without), kind="stable")[:top]

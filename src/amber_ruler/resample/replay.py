@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import inspect
 import math
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
@@ -157,8 +158,8 @@ class Runs(NamedTuple):
         p, low, high, estimate = (np.concatenate([getattr(one, name) for one in each]) for name in cls._fields[:4])
         se, critical = ([getattr(one, name) for one in each] for name in ("se", "critical"))
         known = not any(v is None for v in (*se, *critical))
-        errors = (np.concatenate(se), np.concatenate(critical)) if known else (None, None)
-        return cls(p, low, high, estimate, *errors, each[0].quantity)
+        wide, beyond = (np.concatenate(v) if known else None for v in (se, critical))
+        return cls(p, low, high, estimate, wide, beyond, each[0].quantity)
 
 
 def replay(
@@ -237,6 +238,10 @@ def replay(
     column = str(settings.get("value", VALUE))
     needed = [] if "value" not in settings else [column]
     held = read(units, "units", needed=needed)
+    if needed and not _takes(analysis, "value"):  # it is of plain values
+        held = read(Sample(held.numbers(column), metric=column), "units")
+        del settings["value"]
+        metric, column = metric or column, VALUE
     seeded = seed_of(seed)
     ask = partial(analysis, **{**settings, "alpha": alpha})
     planted = plant(held.numbers(column), effect, lift)
@@ -256,6 +261,12 @@ def replay(
         name, _named(analysis), held.numbers(column), share, alpha, found,
         with_effect, planted, seeded,
     )  # fmt: skip
+
+
+def _takes(analysis: Callable[..., Any], setting: str) -> bool:
+    """Whether a function has a setting, or takes any."""
+    known = inspect.signature(analysis).parameters.values()
+    return any(p.name == setting or p.kind is inspect.Parameter.VAR_KEYWORD for p in known)
 
 
 def _wide(value: Any, size: int) -> Floats:
