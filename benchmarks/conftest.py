@@ -34,6 +34,11 @@ LIMITS = {
     "20 groups of 100,000 rows": 1.0,
     "an experiment of 12 metrics, Parquet": 1.5,
     "an experiment of 12 metrics, pandas rows": 1.0,
+    "2,000 resamples of 100,000 rows a side": 1 / 2,
+    "2,000 draws of Poisson weights": 1 / 3,
+    "2,000 resamples of 0 and 1": 1 / 200,
+    "a statistic in Python": 1 / 1.6,
+    "2,000 replays": 1 / 10,
     "Holm over 100,000 p-values, against one argsort": 3.0,
     "Benjamini-Hochberg over 100,000 p-values, against one argsort": 3.0,
 }

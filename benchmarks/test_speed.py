@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 import subprocess
 import sys
 from urllib.parse import quote
@@ -555,3 +556,105 @@ def test_looks(benchmark, group, role):
     baseline = drawn or (lambda: [nct.cdf(2.1, 57.3, 1.2) for _ in range(10_000)])
     benchmark.group = group
     benchmark.pedantic(subject if role == "subject" else baseline, rounds=7, warmup_rounds=1)
+
+
+@pytest.fixture(scope="module")
+def sides():
+    rng = np.random.default_rng(9)
+    return rng.gamma(2, 10, 100_000), rng.gamma(2, 10, 100_000)
+
+
+def loop(one, two, replicates=2_000):
+    """What people write: draw places, take them, take the mean."""
+    rng = np.random.default_rng(1)
+    found = np.empty(replicates)
+    for b in range(replicates):
+        found[b] = one[rng.integers(0, len(one), len(one))].mean() - two[rng.integers(0, len(two), len(two))].mean()
+    return found
+
+
+def once(benchmark, call):
+    return benchmark.pedantic(call, rounds=2, warmup_rounds=0)
+
+
+ROWS_DRAWN = "2,000 resamples of 100,000 rows a side, against a loop in NumPy"
+WEIGHTS_DRAWN = "2,000 draws of Poisson weights for 100,000 rows a side, against a loop in NumPy"
+COUNTS_DRAWN = "2,000 resamples of 0 and 1, 100,000 a side, against a loop in NumPy"
+
+
+@pytest.mark.benchmark(group=ROWS_DRAWN)
+def test_resamples(benchmark, sides):
+    once(benchmark, lambda: ar.resample.bootstrap(*sides, interval="percentile", seed=1))
+
+
+@pytest.mark.benchmark(group=ROWS_DRAWN)
+def test_resamples_baseline_loop(benchmark, sides):
+    once(benchmark, lambda: loop(*sides))
+
+
+@pytest.mark.benchmark(group=WEIGHTS_DRAWN)
+def test_poisson_weights(benchmark, sides):
+    once(benchmark, lambda: ar.resample.bootstrap(*sides, weights="poisson", interval="percentile", seed=1))
+
+
+@pytest.mark.benchmark(group=WEIGHTS_DRAWN)
+def test_poisson_weights_baseline_loop(benchmark, sides):
+    once(benchmark, lambda: loop(*sides))
+
+
+@pytest.mark.benchmark(group=COUNTS_DRAWN)
+def test_resampled_counts(benchmark, sides):
+    shares = [(side > 20).astype(float) for side in sides]
+    once(benchmark, lambda: ar.resample.bootstrap(*shares, interval="percentile", seed=1))
+
+
+@pytest.mark.benchmark(group=COUNTS_DRAWN)
+def test_resampled_counts_baseline_loop(benchmark, sides):
+    shares = [(side > 20).astype(float) for side in sides]
+    once(benchmark, lambda: loop(*shares))
+
+
+def in_python(values):
+    """A statistic of some 5 ms that NumPy can't take over."""
+    return sum(math.sqrt(v) for v in values.tolist()) / len(values)
+
+
+@pytest.mark.benchmark(group="a statistic in Python, 300 resamples on all cores, against a loop")
+def test_own_statistic(benchmark, sides):
+    values = sides[0][:60_000]
+    call = lambda: ar.resample.bootstrap(values, statistic=in_python, replicates=300, interval="percentile", seed=1)  # noqa: E731
+    once(benchmark, call)
+
+
+@pytest.mark.benchmark(group="a statistic in Python, 300 resamples on all cores, against a loop")
+def test_own_statistic_baseline_loop(benchmark, sides):
+    values, rng = sides[0][:60_000], np.random.default_rng(1)
+    once(benchmark, lambda: [in_python(values[rng.integers(0, 60_000, 60_000)]) for _ in range(300)])
+
+
+REPLAYED = "2,000 replays of a Welch test with a covariate on 200,000 units, against 2,000 calls of it"
+
+
+@pytest.fixture(scope="module")
+def past():
+    rng = np.random.default_rng(2)
+    return {"fare": rng.gamma(2, 10, 200_000), "prior": rng.gamma(2, 10, 200_000)}
+
+
+@pytest.mark.benchmark(group=REPLAYED)
+def test_replays(benchmark, past):
+    call = lambda: ar.resample.replay(past, ar.adjust.cuped, value="fare", covariate="prior", runs=2_000, seed=1)  # noqa: E731
+    once(benchmark, call)
+
+
+@pytest.mark.benchmark(group=REPLAYED)
+def test_replays_baseline_calls(benchmark, past):
+    rng = np.random.default_rng(3)
+
+    def calls():
+        for _ in range(2_000):
+            which = rng.random(200_000) < 0.5
+            arms = [ar.Records({c: v[w] for c, v in past.items()}, str(k)) for k, w in enumerate((which, ~which))]
+            ar.adjust.cuped(*arms, value="fare", covariate="prior")
+
+    benchmark.pedantic(calls, rounds=1, warmup_rounds=0)

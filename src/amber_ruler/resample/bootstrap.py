@@ -250,6 +250,7 @@ def _drawn(
 ) -> _Resampled:
     values, errors, failed, why, stopped = [], [], 0, "", False
     own = isinstance(engine, ByCalls)
+    workers = 1 if workers is None and not own and (not isinstance(engine, BySums) or engine.quick) else workers
     try:
         for v, e, f, said in blocks(
             engine.draw, count, seed, first=first, workers=workers, processes=own, progress=progress

@@ -8,6 +8,7 @@ import signal
 from collections.abc import Callable, Iterator
 from concurrent.futures import Executor, ProcessPoolExecutor, ThreadPoolExecutor
 from contextlib import suppress
+from functools import cache
 from typing import Any
 
 import numpy as np
@@ -105,6 +106,7 @@ def _block(draw: Draw, task: tuple[int, int, int]) -> Any:
     return draw(np.random.Generator(np.random.SFC64(np.random.SeedSequence([seed, number]))), size)
 
 
+@cache
 def poisson_table() -> NDArray[np.uint8]:
     """65,536 weights of mean and variance 1, as often as a Poisson distribution has them.
 

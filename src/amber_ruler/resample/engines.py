@@ -130,23 +130,42 @@ class BySums:
         found = []
         for u in self.units:
             features = self.statistic.features(u, self._origin)
-            if not self.studentised:
-                features = features[:, : self.statistic.short]
-            found.append(u.totals(np.column_stack([np.ones(len(features)), features])))
+            features = features if self.studentised else features[: self.statistic.short]
+            found.append(u.totals(np.column_stack([np.ones(len(u)), *features])))
         return found
 
     @cached_property
     def _kinds(self) -> list[list[tuple[Floats, NDArray[np.intp]] | None]]:
         """Of each sample and stratum its different rows and how often each is there, where these are few."""
-        return [[few_kinds(t[part]) for part in u.strata] for u, t in zip(self.units, self._totals, strict=True)]
+        return [[few_kinds(part) for part in parts] for parts in self._parts]
+
+    @cached_property
+    def _whole(self) -> list[Floats]:
+        return [np.array([t[:, j].sum() for j in range(t.shape[1])]) for t in self._totals]
+
+    @cached_property
+    def _parts(self) -> list[list[Floats]]:
+        """Of each sample the units of each stratum."""
+        return [
+            [t if len(u.strata) == 1 else t[part] for part in u.strata]
+            for u, t in zip(self.units, self._totals, strict=True)
+        ]
 
     @cached_property
     def _columns(self) -> list[list[list[Floats]]]:
-        """Of each sample and stratum the columns after the first, each in one piece."""
+        """Of each sample and stratum the columns after the first, each in one piece; none where kinds are drawn."""
         return [
-            [[np.ascontiguousarray(t[part][:, j]) for j in range(1, t.shape[1])] for part in u.strata]
-            for u, t in zip(self.units, self._totals, strict=True)
+            [
+                [] if few is not None else [np.ascontiguousarray(part[:, j]) for j in range(1, part.shape[1])]
+                for part, few in zip(parts, kinds, strict=True)
+            ]
+            for parts, kinds in zip(self._parts, self._kinds, strict=True)
         ]
+
+    @property
+    def quick(self) -> bool:
+        """Whether a resample costs next to nothing, and nobody need help."""
+        return self.weights != "poisson" and all(few is not None for kinds in self._kinds for few in kinds)
 
     def _value(self, sums: Sequence[Floats]) -> Floats:
         with np.errstate(divide="ignore", invalid="ignore"):
@@ -155,12 +174,12 @@ class BySums:
 
     def observed(self) -> Floats:
         """See `Engine`."""
-        return self._value([t.sum(axis=0) for t in self._totals])
+        return self._value(self._whole)
 
     def observed_error(self) -> float:
         """The standard error by the formula."""
         assert self.statistic.error is not None  # noqa: S101 - asked for before
-        return float(self.statistic.error(*[t.sum(axis=0) for t in self._totals]))
+        return float(self.statistic.error(*self._whole))
 
     def prepare(self) -> None:
         """What all blocks share, made before they work side by side."""
@@ -176,44 +195,43 @@ class BySums:
         return self._value(sums), errors, 0, ""
 
     def _drawn(self, k: int, rng: np.random.Generator, size: int) -> Floats:
-        u, totals = self.units[k], self._totals[k]
-        found = np.zeros((size, totals.shape[1]))
-        for part, few, columns in zip(u.strata, self._kinds[k], self._columns[k], strict=True):
-            n = len(part)
+        u = self.units[k]
+        found = np.zeros((size, self._totals[k].shape[1]))
+        for totals, few, columns in zip(self._parts[k], self._kinds[k], self._columns[k], strict=True):
+            n = len(totals)
             if self.weights == "poisson":
-                found += _poisson(totals[part], rng, size)
+                found += _poisson(totals, rng, size)
             elif few is not None:
                 rows, often = few
                 found += rng.multinomial(n, often / n, size) @ rows
             elif len(columns) <= 2 and u.whole:
                 found[:, 0] += n
+                taken = np.empty(n)
                 for b in range(size):
                     picked = rng.integers(0, n, n)
                     for j, column in enumerate(columns, start=1):
-                        found[b, j] += column.take(picked, mode="clip").sum()
+                        found[b, j] += column.take(picked, mode="clip", out=taken).sum()
             else:
                 for b in range(size):
-                    found[b] += np.bincount(rng.integers(0, n, n), minlength=n) @ totals[part]
+                    found[b] += np.bincount(rng.integers(0, n, n), minlength=n) @ totals
         return found
 
     def without_one(self) -> list[Floats]:
         """See `Engine`."""
-        whole = [t.sum(axis=0) for t in self._totals]
         arms = enumerate(zip(self.units, self._totals, strict=True))
-        return [self._less(whole, k, t[part]) for k, (u, t) in arms for part in u.strata]
+        return [self._less(k, t[part]) for k, (u, t) in arms for part in u.strata]
 
     def without_group(self, groups: int) -> list[Floats]:
         """For every stratum the statistic without every k-th unit together."""
-        whole = [t.sum(axis=0) for t in self._totals]
         return [
-            self._less(whole, k, np.array([t[part[g::groups]].sum(axis=0) for g in range(groups)]))
+            self._less(k, np.array([t[part[g::groups]].sum(axis=0) for g in range(groups)]))
             for k, (u, t) in enumerate(zip(self.units, self._totals, strict=True))
             for part in u.strata
         ]
 
-    def _less(self, whole: Sequence[Floats], k: int, gone: Floats) -> Floats:
-        sums: list[Floats] = [np.broadcast_to(w, (len(gone), len(w))) for w in whole]
-        sums[k] = whole[k] - gone
+    def _less(self, k: int, gone: Floats) -> Floats:
+        sums: list[Floats] = [np.broadcast_to(w, (len(gone), len(w))) for w in self._whole]
+        sums[k] = self._whole[k] - gone
         return self._value(sums)
 
     def every(self) -> Iterator[tuple[Floats, Floats]]:
@@ -328,24 +346,38 @@ def _difference(each: Sequence[Any]) -> Any:
 
 def few_kinds(rows: Floats) -> tuple[Floats, NDArray[np.intp]] | None:
     """Different rows and how often each is there, where there are few of them."""
-    some = rows[:: max(1, len(rows) // 1024)]
-    if len(np.unique(some, axis=0)) > _FEW:
-        return None
-    # Sorted by one number that is different for different rows, and looked at again.
+    if rows.shape[1] == 2 and rows[0, 0] == 1:  # often: rows of 0 and 1, by the number of rows and their sum
+        low, high = rows[:, 1].min(), rows[:, 1].max()
+        top = np.count_nonzero(rows[:, 1] == high)
+        if top + np.count_nonzero(rows[:, 1] == low) == len(rows) and np.all(rows[:, 0] == 1):
+            return np.array([[1.0, low], [1.0, high]]), np.array([len(rows) - top, top])
+    # One number that is different for different rows, of which some rows tell which there are.
     key = rows @ np.sqrt(np.arange(2, 2 + rows.shape[1]))
-    _, at, inverse, often = np.unique(key, return_index=True, return_inverse=True, return_counts=True)
-    if len(at) > _FEW or not np.array_equal(rows[at][inverse], rows):
+    _, some = np.unique(key[:: max(1, len(rows) // 1024)], return_index=True)
+    if len(some) > _FEW:
         return None
-    return rows[at], often
+    some = some * max(1, len(rows) // 1024)
+    kinds = rows[some]
+    at = np.minimum(np.searchsorted(key[some], key), len(some) - 1)
+    if not np.array_equal(kinds[at], rows):  # there are rare ones too
+        _, some, at = np.unique(key, return_index=True, return_inverse=True)
+        kinds = rows[some]
+        if len(some) > _FEW or not np.array_equal(kinds[at], rows):
+            return None
+    return kinds, np.bincount(at, minlength=len(some))
 
 
 def _poisson(totals: Floats, rng: np.random.Generator, size: int) -> Floats:
     """Sums with independent weights of mean and variance 1, in place of a resample."""
     table, n = poisson_table(), len(totals)
-    found = np.empty((size, totals.shape[1]))
-    for b in range(size):
-        weights = table.take(rng.integers(0, 65536, n, dtype=np.uint16), mode="clip")
-        found[b] = weights.astype(np.float64) @ totals
+    step = max(1, min(4, CELLS // n))
+    columns = [np.ascontiguousarray(totals[:, j]) for j in range(totals.shape[1])]
+    found = np.empty((size, len(columns)))
+    for at in range(0, size, step):
+        some = min(step, size - at)
+        weights = table.take(rng.integers(0, 65536, (some, n), dtype=np.uint16), mode="clip")
+        for j, column in enumerate(columns):
+            found[at : at + some, j] = np.einsum("bn,n->b", weights, column)
     return found
 
 

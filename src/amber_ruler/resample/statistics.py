@@ -31,7 +31,7 @@ class Statistic:
     needed : tuple of str
         The columns that a row must have.
     features : callable
-        From a sample's rows, and the origins of the columns, to (n, m).
+        From a sample's rows, and the origins of the columns, to m columns (n,).
     value : callable
         From the origins and the sums of one sample, or of both, to the statistic (...,) or (..., k).
     error : callable, optional
@@ -48,7 +48,7 @@ class Statistic:
 
     title: str
     needed: tuple[str, ...]
-    features: Callable[[Units, Origin], Floats]
+    features: Callable[[Units, Origin], list[Floats]]
     value: Callable[..., Floats]
     error: Callable[..., Floats] | None = None
     names: tuple[str, ...] = ()
@@ -79,9 +79,9 @@ def statistic(
 
 
 def _mean(column: str, per: str, covariate: tuple[str, ...], at: float) -> Statistic:
-    def features(units: Units, origin: Origin) -> Floats:
+    def features(units: Units, origin: Origin) -> list[Floats]:
         away = units.numbers(column) - origin[column]
-        return np.column_stack([away, away * away])
+        return [away, away * away]
 
     def mean(s: Sums) -> Floats:
         return s[..., 1] / s[..., 0]
@@ -100,9 +100,9 @@ def _mean(column: str, per: str, covariate: tuple[str, ...], at: float) -> Stati
 
 
 def _lift(column: str, per: str, covariate: tuple[str, ...], at: float) -> Statistic:
-    def features(units: Units, origin: Origin) -> Floats:
+    def features(units: Units, origin: Origin) -> list[Floats]:
         values = units.numbers(column)
-        return np.column_stack([values, values * values])
+        return [values, values * values]
 
     def value(origin: Origin, s: Sums, s0: Sums) -> Floats:
         return (s[..., 1] / s[..., 0]) / (s0[..., 1] / s0[..., 0]) - 1
@@ -119,9 +119,9 @@ def _lift(column: str, per: str, covariate: tuple[str, ...], at: float) -> Stati
 
 
 def _ratio(column: str, per: str, covariate: tuple[str, ...], at: float, *, lift: bool = False) -> Statistic:
-    def features(units: Units, origin: Origin) -> Floats:
+    def features(units: Units, origin: Origin) -> list[Floats]:
         top, below = units.numbers(column), units.numbers(per)
-        return np.column_stack([top, below, top * top, top * below, below * below])
+        return [top, below, top * top, top * below, below * below]
 
     def ratio(s: Sums) -> Floats:
         return s[..., 1] / s[..., 2]
@@ -147,7 +147,7 @@ def _ratio(column: str, per: str, covariate: tuple[str, ...], at: float, *, lift
     return Statistic(title, (column, per), features, value, error, quantity="lift" if lift else "ratio", short=2)
 
 
-def _products(units: Units, columns: Sequence[str], origin: Origin) -> Floats:
+def _products(units: Units, columns: Sequence[str], origin: Origin) -> list[Floats]:
     """Each column, then the products of each two, from the origins."""
     away = [units.numbers(c) - origin[c] for c in columns]
     return np.column_stack([*away, *(away[i] * away[j] for i in range(len(away)) for j in range(i, len(away)))])
@@ -230,7 +230,7 @@ def _split(column: str, per: str, covariate: tuple[str, ...], at: float) -> Stat
 def _quantile(column: str, per: str, covariate: tuple[str, ...], at: float) -> Statistic:
     gate.between("at", at, 0, 1)
 
-    def features(units: Units, origin: Origin) -> Floats:
+    def features(units: Units, origin: Origin) -> list[Floats]:
         raise NotImplementedError
 
     return Statistic(f"{100 * at:g}% quantile", (column,), features, features, quantity="quantile", at=at)
