@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
-from typing import Literal, TypeAlias
+from typing import Any, Literal, TypeAlias
 
 import numpy as np
 
@@ -150,7 +150,7 @@ def _ratio(column: str, per: str, covariate: tuple[str, ...], at: float, *, lift
 def _products(units: Units, columns: Sequence[str], origin: Origin) -> list[Floats]:
     """Each column, then the products of each two, from the origins."""
     away = [units.numbers(c) - origin[c] for c in columns]
-    return np.column_stack([*away, *(away[i] * away[j] for i in range(len(away)) for j in range(i, len(away)))])
+    return [*away, *(away[i] * away[j] for i in range(len(away)) for j in range(i, len(away)))]
 
 
 def _centred(s: Sums, k: int) -> tuple[Floats, Floats]:
@@ -230,10 +230,10 @@ def _split(column: str, per: str, covariate: tuple[str, ...], at: float) -> Stat
 def _quantile(column: str, per: str, covariate: tuple[str, ...], at: float) -> Statistic:
     gate.between("at", at, 0, 1)
 
-    def features(units: Units, origin: Origin) -> list[Floats]:
-        raise NotImplementedError
+    def of_sums(*_: Any) -> Any:
+        raise NotImplementedError  # it is drawn by its order statistics
 
-    return Statistic(f"{100 * at:g}% quantile", (column,), features, features, quantity="quantile", at=at)
+    return Statistic(f"{100 * at:g}% quantile", (column,), of_sums, of_sums, quantity="quantile", at=at)
 
 
 _MADE: dict[str, Callable[[str, str, tuple[str, ...], float], Statistic]] = {
