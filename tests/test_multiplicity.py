@@ -18,6 +18,7 @@ from amber_ruler.multiplicity import (
     gatekeeping,
     hochberg,
     holm,
+    holm_sidak,
     hommel,
     sidak,
 )
@@ -73,6 +74,8 @@ def test_step_wise_values_are_those_of_closed_testing(p):
         return min(len(c) * v / (k + 1) for k, v in enumerate(sorted(p[i] for i in c)))
 
     assert hommel(p) == pytest.approx(closed(p, simes), rel=1e-12)
+    independent = closed(p, lambda c: 1 - (1 - min(p[i] for i in c)) ** len(c))
+    assert holm_sidak(p) == pytest.approx(independent, rel=1e-9, abs=1e-15)
     assert holm(p) == pytest.approx(closed(p, lambda c: min(1, len(c) * min(p[i] for i in c))), rel=1e-12)
     assert np.all(hommel(p) <= hochberg(p) * (1 + 1e-12))
     assert np.all(hochberg(p) <= holm(p) * (1 + 1e-12))
@@ -133,7 +136,16 @@ def test_intervals_of_claims_err_in_the_share_promised():
     assert r.to_frame()["low"].notna().all()
 
 
-METHODS = ["bonferroni", "sidak", "holm", "hochberg", "hommel", "benjamini-hochberg", "benjamini-yekutieli"]
+METHODS = [
+    "bonferroni",
+    "sidak",
+    "holm",
+    "holm-sidak",
+    "hochberg",
+    "hommel",
+    "benjamini-hochberg",
+    "benjamini-yekutieli",
+]
 
 
 @settings(deadline=None)

@@ -26,7 +26,15 @@ from amber_ruler.results import Axis, Comparison, EffectSize, Interval, Strata, 
 from amber_ruler.samples import Records, Summary
 
 Corrections = Literal[
-    "none", "holm", "bonferroni", "sidak", "hochberg", "hommel", "benjamini-hochberg", "benjamini-yekutieli"
+    "none",
+    "holm",
+    "holm-sidak",
+    "bonferroni",
+    "sidak",
+    "hochberg",
+    "hommel",
+    "benjamini-hochberg",
+    "benjamini-yekutieli",
 ]
 
 

@@ -9,6 +9,7 @@ from amber_ruler.multiplicity.p_values import (
     bonferroni,
     hochberg,
     holm,
+    holm_sidak,
     hommel,
     sidak,
 )
@@ -23,6 +24,7 @@ __all__ = [
     "gatekeeping",
     "hochberg",
     "holm",
+    "holm_sidak",
     "hommel",
     "sidak",
 ]

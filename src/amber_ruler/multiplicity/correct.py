@@ -52,10 +52,11 @@ def correct(
     ----------
     comparisons : Family, mapping of label to result, Comparison of arrays, mapping of label to p, or array_like of p
         All of them. Results must have a test, and be such that they can be asked again.
-    method : "holm", "bonferroni", "sidak", "hochberg", "hommel", "benjamini-hochberg" or "benjamini-yekutieli"
-        All but the last two keep the chance of any false claim: Holm and Bonferroni whatever the dependence, Šidák,
-        Hochberg and Hommel where the comparisons are independent or depend positively. The last two keep the expected
-        share of false claims among the claims: Benjamini-Yekutieli whatever the dependence.
+    method : str
+        "holm", "bonferroni", "sidak", "holm-sidak", "hochberg", "hommel", "benjamini-hochberg" or
+        "benjamini-yekutieli". All but the last two keep the chance of any false claim: Holm and Bonferroni whatever
+        the dependence, the others where the comparisons are independent or depend positively. The last two keep the
+        expected share of false claims among the claims: Benjamini-Yekutieli whatever the dependence.
     alpha : float
         Error rate of each family.
     families : mapping of label to family, optional

@@ -166,6 +166,25 @@ def benjamini_yekutieli(p_values: ArrayLike) -> Floats:
     return np.minimum(benjamini_hochberg(p) * np.sum(1 / np.arange(1, p.size + 1)), 1.0)
 
 
+def holm_sidak(p_values: ArrayLike) -> Floats:
+    """Adjusted p-values by Holm's steps with Šidák's 1 - (1 - p)^k, for comparisons that are independent.
+
+    References
+    ----------
+    .. [1] Holland & Copenhaver (1987), Biometrics 43, 417-423.
+
+    Examples
+    --------
+    >>> holm_sidak([0.01, 0.04, 0.03]).round(4).tolist()
+    [0.0297, 0.0591, 0.0591]
+    """
+    p = checked(p_values)
+    order = np.argsort(p)
+    with np.errstate(divide="ignore"):
+        steps = np.maximum.accumulate(-np.expm1(np.arange(p.size, 0, -1) * np.log1p(-p[order])))
+    return _in_order(steps, order)
+
+
 class Way(NamedTuple):
     """A correction: its name, how it adjusts, what it keeps, and where it is from."""
 
@@ -181,6 +200,9 @@ METHODS = {
     "bonferroni": Way("Bonferroni", bonferroni, ANY, "Dunn (1961), JASA 56, 52-64"),
     "sidak": Way("Šidák", sidak, ANY, "Šidák (1967), JASA 62, 626-633"),
     "holm": Way("Holm", holm, ANY, "Holm (1979), Scandinavian Journal of Statistics 6, 65-70", by_steps=True),
+    "holm-sidak": Way(
+        "Holm–Šidák", holm_sidak, ANY, "Holland & Copenhaver (1987), Biometrics 43, 417-423", by_steps=True
+    ),
     "hochberg": Way("Hochberg", hochberg, ANY, "Hochberg (1988), Biometrika 75, 800-802", by_steps=True),
     "hommel": Way("Hommel", hommel, ANY, "Hommel (1988), Biometrika 75, 383-386", by_steps=True),
     "benjamini-hochberg": Way(
@@ -194,7 +216,7 @@ METHODS = {
 
 def interval_alpha(method: str, alpha: float, size: int, claims: int) -> float:
     """Error rate of each of `size` intervals that go with a correction by which `claims` stand."""
-    if method == "sidak":
+    if method in ("sidak", "holm-sidak"):
         return float(-np.expm1(np.log1p(-alpha) / size))
     if not method.startswith("benjamini"):
         return alpha / size
