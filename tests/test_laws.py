@@ -21,6 +21,7 @@ ORDER = ["alpha", "null", "alternative", "margin", "margin_lift", "good", "metri
 COLUMNS = {
     "value": "fare", "covariate": "prior", "before": "prior", "per": "searches", "weight": "weight", "taken": "used",
     "exposed": "seen", "strata": "port", "segment": "port", "cluster": "who", "unit": "who", "age": "day",
+    "event": "used",
 }  # fmt: skip
 ENDS = {"share": (ar.Counts, "successes", "trials"), "rate": (ar.Events, "count", "exposure")}
 
@@ -72,7 +73,8 @@ def groups_of(method, *, change, turned):
         both = [records(k, v, known[k]) for k, v in enumerate(arms)]
         found = [Records(b, label) for b, label in zip(both, labels, strict=True)]
         asked_for = [n for n in method.columns if n == "value" or method.settings[n].default is inspect.Parameter.empty]
-        return (found[::-1] if turned else found), {name: COLUMNS[name] for name in asked_for}
+        found = found[:1] if method.takes == "one" else found[::-1] if turned else found
+        return found, {name: COLUMNS[name] for name in asked_for}
     if method.takes in ("one", "two"):
         found = [Sample(v, label, metric="fare") for v, label in zip(arms, labels, strict=True)]
         return (found[:1] if method.takes == "one" else found[::-1] if turned else found), {}

@@ -15,6 +15,7 @@ from amber_ruler.measure.ranks import ranks, signed_ranks
 from amber_ruler.measure.rates import rate, rates
 from amber_ruler.measure.spreads import spread, spreads
 from amber_ruler.measure.superiority import superiority
+from amber_ruler.measure.times import restricted_means, time, times
 
 __all__ = [
     "correlation",
@@ -32,8 +33,11 @@ __all__ = [
     "ranks",
     "rate",
     "rates",
+    "restricted_means",
     "signed_ranks",
     "spread",
     "spreads",
     "superiority",
+    "time",
+    "times",
 ]

@@ -13,7 +13,7 @@ from amber_ruler.numeric import gate
 from amber_ruler.numeric.gate import Floats
 
 Method: TypeAlias = Literal[
-    "bonferroni", "sidak", "holm", "hochberg", "hommel", "benjamini-hochberg", "benjamini-yekutieli"
+    "bonferroni", "sidak", "holm", "holm-sidak", "hochberg", "hommel", "benjamini-hochberg", "benjamini-yekutieli"
 ]
 
 

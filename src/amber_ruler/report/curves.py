@@ -17,6 +17,7 @@ if TYPE_CHECKING:
     from amber_ruler.numeric.gate import Floats
     from amber_ruler.plan import PlanAnswer, PlanGrid
     from amber_ruler.plan.questions import Design
+    from amber_ruler.results import Measurement, Survival
 
 _POINTS = 121
 
@@ -94,6 +95,30 @@ def width_by_units(result: PlanAnswer, ax: Axes | None) -> Axes:
     axes.set_ylabel("half-width of the interval" + (" (pp)" if result.percent else ""), color=palette.INK)
     axes.set_ylim(bottom=0)
     axes.xaxis.set_major_formatter(lambda v, _: f"{v:,.0f}")
+    return finish(axes, result.title)
+
+
+def survival(result: Measurement, part: Survival, ax: Axes | None) -> Axes:
+    """The share without the event as steps, with limits as bands; who is ahead can be read at any time."""
+    axes = new_axes(ax, height=5.2)
+    for k, label in enumerate(part.labels):
+        colour, dash = palette.LINES[k % len(palette.LINES)]
+        end = max(part.last[k], float(part.times[k][-1]) if len(part.times[k]) else 0.0)
+        x = np.concatenate([[0.0], part.times[k], [end]])
+        kept, low, high = (
+            np.concatenate([[1.0], v, v[-1:] if len(v) else [1.0]]) for v in (part.kept[k], part.low[k], part.high[k])
+        )
+        axes.fill_between(x, low, high, step="post", color=colour, alpha=0.15, linewidth=0, zorder=2)
+        median = float(result.groups[k].more["median"])
+        said = f"{label}: median {numbers.number(median)}" if np.isfinite(median) else label
+        axes.step(x, kept, dash, where="post", color=colour, linewidth=2.2, label=said, zorder=3)
+    axes.axhline(0.5, color=palette.STONE, linewidth=0.8, linestyle=":")
+    axes.set_xlim(0, max(part.last))
+    axes.set_ylim(0, 1)
+    axes.yaxis.set_major_formatter(lambda share, _: f"{100 * share:g}%")
+    axes.set_xlabel(result.metric, color=palette.INK)
+    axes.set_ylabel("without the event", color=palette.INK)
+    axes.legend(frameon=False, loc="upper right")
     return finish(axes, result.title)
 
 

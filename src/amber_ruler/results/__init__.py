@@ -13,6 +13,7 @@ from amber_ruler.results.parts import (
     Part,
     Pooling,
     Strata,
+    Survival,
     Trace,
 )
 from amber_ruler.results.pieces import (
@@ -55,6 +56,7 @@ __all__ = [
     "Result",
     "SquaresRow",
     "Strata",
+    "Survival",
     "Test",
     "Trace",
     "evidence_band",

@@ -23,6 +23,7 @@ from amber_ruler.results.parts import (
     Part,
     Pooling,
     Strata,
+    Survival,
     Trace,
 )
 from amber_ruler.results.pieces import Axis, EffectSize, Group, Interval, Test, Tested
@@ -68,7 +69,7 @@ class Measurement(Result, Tested):
         What the comparisons differ by, where the numbers are arrays.
     parts : tuple of Part
         What else is said of it: `evidence`, `trace`, `pooling`, `adjustment`, `strata`, `correction`, `looks`,
-        `anytime`, `influence` and `draws` read them.
+        `anytime`, `survival`, `influence` and `draws` read them.
     """
 
     metric: str
@@ -252,6 +253,11 @@ class Measurement(Result, Tested):
     def anytime(self) -> Anytime | None:
         """What holds at each moment by itself, if it was asked at any moment."""
         return self.part(Anytime)
+
+    @property
+    def survival(self) -> Survival | None:
+        """The share without an event by each time."""
+        return self.part(Survival)
 
     @property
     def influence(self) -> Influence | None:

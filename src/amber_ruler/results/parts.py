@@ -408,6 +408,36 @@ class Anytime(Part):
 
 
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False)
+class Survival(Part):
+    """The share without an event by each time, one curve a group; it falls at times with an event.
+
+    Attributes
+    ----------
+    labels : tuple of str
+        The groups.
+    times, kept, low, high : tuple of ndarray
+        Of each group the times with an event, the share without one after each, and its limits, one time at a time.
+    last : tuple of float
+        The largest time seen in each group.
+    """
+
+    labels: tuple[str, ...]
+    times: tuple[Floats, ...]
+    kept: tuple[Floats, ...]
+    low: tuple[Floats, ...]
+    high: tuple[Floats, ...]
+    last: tuple[float, ...]
+
+    def at(self, time: float) -> tuple[tuple[float, float, float], ...]:
+        """Of each group the share without the event after a time, and its limits."""
+        found = []
+        for times, kept, low, high in zip(self.times, self.kept, self.low, self.high, strict=True):
+            k = int(np.searchsorted(times, time, side="right")) - 1
+            found.append((1.0, 1.0, 1.0) if k < 0 else (float(kept[k]), float(low[k]), float(high[k])))
+        return tuple(found)
+
+
+@dataclass(frozen=True, slots=True, kw_only=True, eq=False)
 class Influence(Part):
     """The units that carry a result.
 

@@ -40,6 +40,8 @@ _COLUMNS = {
     "rank": ("n", "median"),
     "spread": ("n", "sd"),
     "superiority": ("n", "median"),
+    "restricted mean": ("n", "restricted mean", "se"),
+    "hazard": ("n", "restricted mean", "se"),
     "lift": ("n", "mean", "sd", "se"),
     "statistic": ("n",),
     "coefficient": ("n",),

@@ -27,6 +27,7 @@ from amber_ruler.results import (
     Part,
     Pooling,
     Strata,
+    Survival,
     Trace,
     evidence_band,
 )
@@ -465,6 +466,31 @@ class _Anytime:
         return {"p_now": part.p_now, "low_now": part.now.low, "high_now": part.now.high, "log_e": part.log_e, **wider}
 
 
+class _Survival:
+    def blocks(self, part: Survival, result: Measurement) -> list[Block]:
+        last = min(part.last)
+        found = []
+        for time in _steps(last):
+            cells = [f"{numbers.percent(k)}  {numbers.percent(a)} to {numbers.percent(b)}" for k, a, b in part.at(time)]
+            found.append((numbers.number(time), *cells))
+        return [Grid(("without it after", *part.labels), tuple(found))]
+
+    def clause(self, part: Survival, result: Measurement) -> str:
+        return ""
+
+    def columns(self, part: Survival) -> dict[str, Any]:
+        return {}
+
+
+def _steps(last: float) -> list[float]:
+    """Four round times up to the last."""
+    if not last > 0:
+        return [last]
+    power = 10.0 ** np.floor(np.log10(last / 4))
+    step = next(float(m * power) for m in (10, 5, 2, 1) if 4 * m * power <= last * (1 + 1e-12))
+    return [step * k for k in range(1, int(last / step * (1 + 1e-12)) + 1)][:9]
+
+
 class _Influence:
     def blocks(self, part: Influence, result: Measurement) -> list[Block]:
         written = numbers.together(*part.without.tolist(), width=float(result.se or 0.0) or None)
@@ -508,6 +534,7 @@ VIEWS: dict[type[Part], PartView] = {
     Correction: _Correction(),
     Looks: _Looks(),
     Anytime: _Anytime(),
+    Survival: _Survival(),
     Influence: _Influence(),
     Draws: _Draws(),
 }
@@ -609,6 +636,10 @@ def figure(result: Measurement, ruler: Callable[[Any], Ruler], ax: Axes | None) 
         from amber_ruler.report.looks import draw_moments
 
         return draw_moments(result, ax)
+    if result.survival is not None:
+        from amber_ruler.report.curves import survival
+
+        return survival(result, result.survival, ax)
     part = result.evidence
     if part is not None and part.curves is not None and np.ndim(result.estimate) == 0:
         return beliefs.prior_and_posterior(result, part.curves, ruler(result), ax)
