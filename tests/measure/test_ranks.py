@@ -1,5 +1,6 @@
 """Ranks against brute force over all orders and all pairs."""
 
+import itertools
 from itertools import combinations, product
 
 import numpy as np
@@ -7,7 +8,8 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from amber_ruler import DataError, Pairs, Sample
+import amber_ruler as ar
+from amber_ruler import DataError, InputError, Pairs, Sample
 from amber_ruler.measure import ranks, signed_ranks
 from amber_ruler.numeric import ranks as order
 from truth import mp
@@ -207,3 +209,65 @@ def test_a_shift_of_nothing_that_differs_all_the_same():
 def test_values_left_out_of_signed_ranks_are_counted_by_name():
     """As values of their group, not as groups."""
     assert "3 values of group equal 0" in str(signed_ranks([0.0, 0.0, 0.0, 1.0, 2.5, -0.5, 3.0, 4.0]))
+
+
+def kendall(x, y):
+    """The definition, pair by pair."""
+    n, s, tx, ty = len(x), 0, 0, 0
+    for i in range(n):
+        for j in range(i):
+            a, b = np.sign(x[i] - x[j]), np.sign(y[i] - y[j])
+            s, tx, ty = s + a * b, tx + (a != 0), ty + (b != 0)
+    return s / np.sqrt(tx * ty), s
+
+
+def test_kendalls_tau_is_its_definition_and_its_exact_p_takes_all_orders():
+    """Ties and many units; all orders of seven; the normal approximation of a thousand against drawn orders."""
+    rng = np.random.default_rng(6)
+    for n, most in ((7, 100), (60, 5), (300, 1_000)):
+        x = rng.integers(0, most, n).astype(float)
+        y = np.round(x / 2 + rng.normal(0, most / 3, n))
+        r = ar.measure.correlation(x, y, coefficient="kendall")
+        assert r.estimate == pytest.approx(kendall(x, y)[0], rel=1e-12)
+    x, y = np.array([1.0, 2, 3, 4, 5, 6, 7]), np.array([2.0, 1, 4, 3, 7, 5, 6])
+    orders = {"kendall": lambda v: kendall(x, v)[1], "spearman": lambda v: float(np.dot(x, ranked(v)))}
+    for values in (y, np.array([2.0, 1, 4, 4, 7, 5, 5])):
+        for coefficient, order_ in orders.items():
+            every = np.array([order_(np.array(v)) for v in itertools.permutations(values)])
+            up, down = np.mean(every >= order_(values) - 1e-9), np.mean(every <= order_(values) + 1e-9)
+            ask = {"coefficient": coefficient, "distribution": "exact"}
+            both = ar.measure.correlation(x, values, **ask)
+            assert both.p_value == pytest.approx(min(1, 2 * min(up, down)), rel=1e-12)
+            one = ar.measure.correlation(x, values, **ask, alternative="greater")
+            assert one.p_value == pytest.approx(up, rel=1e-12)
+    a, b = rng.normal(size=40), rng.normal(size=40)
+    ask = {"coefficient": "kendall"}
+    exact, usual = (ar.measure.correlation(a, b, **ask, distribution=d).p_value for d in ("exact", "usual"))
+    assert exact == pytest.approx(usual, abs=0.02)
+    with pytest.raises(InputError, match="at most 9"):
+        ar.measure.correlation(a, b, coefficient="spearman", distribution="exact")
+    with pytest.raises(InputError, match="null = 0"):
+        ar.measure.correlation(a, b, coefficient="kendall", distribution="exact", null=0.2)
+
+
+def ranked(values):
+    return np.array([np.sum(values < v) + (np.sum(values == v) + 1) / 2 for v in values])
+
+
+def test_a_correlation_is_tested_against_any_other():
+    """Pearson's p is that of the exact distribution, below alpha exactly where the interval leaves the null out."""
+    rng = np.random.default_rng(7)
+    x = rng.normal(size=30)
+    y = 0.6 * x + rng.normal(size=30)
+    for coefficient in ("pearson", "spearman", "kendall"):
+        plain = ar.measure.correlation(x, y, coefficient=coefficient)
+        for end, out in ((plain.interval.low, -1e-6), (plain.interval.high, 1e-6)):
+            beyond, within = (ar.measure.correlation(x, y, coefficient=coefficient, null=end + d) for d in (out, -out))
+            assert beyond.p_value < 0.05 < within.p_value
+            assert not beyond.interval.contains(end + out)
+    r = ar.measure.correlation(x, y, null=0.5, alternative="greater")
+    drawn = []
+    for _ in range(4_000):
+        a = rng.normal(size=30)
+        drawn.append(np.corrcoef(a, 0.5 * a + np.sqrt(0.75) * rng.normal(size=30))[0, 1])
+    assert r.p_value == pytest.approx(np.mean(np.array(drawn) >= r.estimate), abs=4 * 0.5 / np.sqrt(4_000))
