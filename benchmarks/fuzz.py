@@ -100,6 +100,7 @@ def group(rng: np.random.Generator, method: Method) -> Any:
 ROLES = {
     "value": "v", "covariate": "c", "before": "c", "per": "d", "weight": "d", "taken": "x", "exposed": "x",
     "strata": "p", "segment": "p", "cluster": "u", "unit": "u", "age": "t",
+    "event": "x",
 }  # fmt: skip
 
 
@@ -124,7 +125,10 @@ def data(rng: np.random.Generator, method: Method) -> tuple[list[Any], dict[str,
         arms = [ar.Records(rows(rng, n, k), label) for k, label in enumerate(("short", "current"))]
         needed = [name for name in method.columns if method.settings[name].default is inspect.Parameter.empty]
         more = [name for name in method.columns if name in ROLES and name not in needed and rng.random() < 0.3]
-        return arms, {name: ROLES[name] for name in ("value", *needed, *more)}
+        # A time is not below 0, and a share is of 0 and 1.
+        own = {"value": "d"} if "event" in method.columns else {"value": "x"} if method.needs == "share" else {}
+        roles = ROLES | own
+        return arms[: 1 + (method.takes == "two")], {name: roles[name] for name in ("value", *needed, *more)}
     if method.takes in ("one", "two"):
         return [group(rng, method) for _ in range(1 + (method.takes == "two"))], {}
     if method.takes in ("pairs", "columns"):

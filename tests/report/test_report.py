@@ -92,6 +92,11 @@ RESULTS = {
     "omnibus": lambda: ar.plan.ManyMeans(groups=4).detectable_effect(n=30),
     "grid": lambda: ar.plan.TwoProportions(baseline=0.2).grid(lift=[0.05, 0.1, 1e-9], power=[0.8, 0.9]),
     "weeks": lambda: ar.plan.TwoMeans().with_traffic(90).grid(weeks=range(1, 40), power=[0.8, 0.9]),
+    "times": lambda: ar.measure.times(
+        *(ar.Records({"weeks": [1.0, 3, 5, 8, 9], "back": [1.0, k, 1, 0, 1]}, f"v{k}") for k in (0, 1)),
+        value="weeks",
+        event="back",
+    ),
     "bootstrap": lambda: ar.resample.bootstrap(np.arange(30.0) ** 2, np.arange(25.0) ** 2, statistic="lift", seed=1),
     "jackknife": lambda: ar.resample.jackknife(np.arange(30.0) ** 2),
     "permutation": lambda: ar.resample.permutation([3.0, 5.0, 8.0], [1.0, 2.0, 2.0, 4.0]),
@@ -255,6 +260,7 @@ def test_every_view_and_part_has_a_result_here_and_the_schema_knows_them():
         RESULTS["strata"](),
         RESULTS["at any moment"](),
         RESULTS["jackknife"](),
+        RESULTS["times"](),
     )
     parts = {type(part) for one in several for part in one.parts}
     assert parts == set(VIEWS_OF_PARTS)

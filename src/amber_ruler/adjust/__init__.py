@@ -3,6 +3,7 @@
 from amber_ruler.adjust.caps import cap, trim, trimmed_pairs
 from amber_ruler.adjust.chances import compliers, triggered, weights
 from amber_ruler.adjust.clusters import clusters, quantiles
+from amber_ruler.adjust.common_ratio import common_ratio
 from amber_ruler.adjust.cuped import cuped
 from amber_ruler.adjust.description import Steps, steps
 from amber_ruler.adjust.ratio import ratio
@@ -17,6 +18,7 @@ __all__ = [
     "before_after",
     "cap",
     "clusters",
+    "common_ratio",
     "compliers",
     "cuped",
     "geometric",

@@ -4,6 +4,7 @@ from amber_ruler.measure.correlation import correlation
 from amber_ruler.measure.counts.goodness_of_fit import goodness_of_fit
 from amber_ruler.measure.counts.independence import independence
 from amber_ruler.measure.factors import factors
+from amber_ruler.measure.group_spreads import group_spreads
 from amber_ruler.measure.groups.overall import groups
 from amber_ruler.measure.means import mean, means
 from amber_ruler.measure.paired_proportions import paired_proportions
@@ -21,6 +22,7 @@ __all__ = [
     "correlation",
     "factors",
     "goodness_of_fit",
+    "group_spreads",
     "groups",
     "independence",
     "mean",

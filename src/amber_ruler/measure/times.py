@@ -316,7 +316,7 @@ def restricted_means(
     (1.75, 0.124)
     """
     ask = shared.question(alpha, alternative, margin, good)
-    at = gate.single("null", null)
+    at = float(gate.finite("null", gate.single("null", null)))
     two = _two(treatment, control, value, event, until, alpha)
     gap, gap_se = two.gap
     log, log_se = two.log_ratio
