@@ -6,7 +6,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from amber_ruler import InputError
-from amber_ruler.effects import convert, from_chi_square, from_f, lift, small_sample_factor, standardised
+from amber_ruler.effects import convert, from_chi_square, from_f, from_p, lift, small_sample_factor, standardised
 from amber_ruler.numeric import chisquare, fisher, student
 from truth import mp
 
@@ -65,15 +65,29 @@ def test_lift_limits_enclose_the_lift(m1, m0, v1, v0, critical):
 def test_conversions_lead_back(d, ratio, share):
     """From d to each other scale and back; f has no sign; closed forms for equal groups."""
     settings = {"ratio": ratio, "share": share}
-    for scale in ("r", "odds ratio", "h"):
+    for scale in ("r", "odds ratio", "log odds ratio", "superiority", "h"):
         there = convert(d, "d", scale, **settings)
         assert convert(there, scale, "d", **settings) == pytest.approx(d, rel=1e-6, abs=1e-9)
-    assert convert(convert(d, "d", "f", **settings), "f", "d", **settings) == pytest.approx(abs(d), rel=1e-12)
+    for scale in ("f", "f squared", "eta squared"):
+        there = convert(d, "d", scale, **settings)
+        assert convert(there, scale, "d", **settings) == pytest.approx(abs(d), rel=1e-12, abs=1e-150)
+    assert convert(d, "d", "eta squared", **settings) == pytest.approx(convert(d, "d", "r", **settings) ** 2)
     assert convert(d, "d", "f") == pytest.approx(abs(d) / 2)
     odds = convert(d, "d", "odds ratio") * share / (1 - share)
     assert convert(d, "d", "h", **settings) == pytest.approx(
         2 * np.arcsin(np.sqrt(odds / (1 + odds))) - 2 * np.arcsin(np.sqrt(share)), rel=1e-9, abs=1e-12
     )
+
+
+@given(st.floats(0, 30), st.integers(2, 500), st.integers(2, 500))
+def test_a_published_p_gives_back_its_t(t, n1, n0):
+    """The tail by mpmath; each alternative gives the t that it came from."""
+    df, d = mp.mpf(n1 + n0 - 2), pytest.approx(t * np.sqrt(1 / n1 + 1 / n0), rel=1e-9, abs=1e-12)
+    tail = float(mp.betainc(df / 2, 0.5, 0, df / (df + mp.mpf(t) ** 2), regularized=True) / 2)
+    assert from_p(tail, n1, n0, alternative="greater")["cohen_d"].value == d
+    assert -from_p(tail, n1, n0, alternative="less")["cohen_d"].value == d
+    if t > 1e-3:
+        assert from_p(2 * tail, n1, n0)["cohen_d"].value == d
 
 
 def test_standardised_effects_follow_from_d():

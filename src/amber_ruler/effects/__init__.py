@@ -2,7 +2,7 @@
 
 from amber_ruler.effects.conversions import convert, customary_word
 from amber_ruler.effects.lifts import lift
-from amber_ruler.effects.published import from_chi_square, from_f, units_for_skewness
+from amber_ruler.effects.published import from_chi_square, from_f, from_p, units_for_skewness
 from amber_ruler.effects.scale import Alternative, critical_z, known, tails
 from amber_ruler.effects.shares import cohen_h, odds_ratio, risk_ratio
 from amber_ruler.effects.standardised import small_sample_factor, standardised
@@ -15,6 +15,7 @@ __all__ = [
     "customary_word",
     "from_chi_square",
     "from_f",
+    "from_p",
     "known",
     "lift",
     "odds_ratio",

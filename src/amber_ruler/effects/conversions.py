@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 
 from amber_ruler.errors import InputError
-from amber_ruler.numeric import gate
+from amber_ruler.numeric import gate, normal
 from amber_ruler.numeric.gate import Number, scalar_or_array
 
 # From where on an effect is customarily called small, medium, large.
@@ -15,7 +15,7 @@ _WORDS = {
     "r": (0.1, 0.3, 0.5),
     "w": (0.1, 0.3, 0.5),
     "f": (0.1, 0.25, 0.4),
-    "f²": (0.02, 0.15, 0.35),
+    "f squared": (0.02, 0.15, 0.35),
 }
 
 
@@ -26,8 +26,10 @@ def convert(value: Number, start: str, end: str, *, ratio: float = 1.0, share: f
     ----------
     value : float or array_like
         The effect size.
-    start, end : "d", "r", "odds ratio", "f" or "h"
-        What it is, and what is wanted. f has no sign.
+    start, end : str
+        What it is, and what is wanted: "d", "r", "odds ratio", "log odds ratio", "f", "f squared", "eta squared",
+        "superiority" (the chance that a value of treatment is above one of control) or "h". f and the squares have no
+        sign.
     ratio : float
         Units in treatment over units in control; r and f depend on it.
     share : float between 0 and 1, optional
@@ -39,9 +41,9 @@ def convert(value: Number, start: str, end: str, *, ratio: float = 1.0, share: f
 
     Notes
     -----
-    With k the ratio: r = d / sqrt(d^2 + (1 + k)^2 / k), f = abs(d) sqrt(k) / (1 + k), odds ratio = exp(pi d / sqrt(3)).
-    The last takes a logistic distribution behind the yes and no, and is an approximation. h follows from the odds ratio
-    and the share.
+    With k the ratio: r = d / sqrt(d^2 + (1 + k)^2 / k), f = abs(d) sqrt(k) / (1 + k), η² = f² / (1 + f²), superiority =
+    Φ(d / sqrt(2)) of normal values with equal spreads, odds ratio = exp(pi d / sqrt(3)). The last takes a logistic
+    distribution behind the yes and no, and is an approximation. h follows from the odds ratio and the share.
 
     References
     ----------
@@ -53,7 +55,7 @@ def convert(value: Number, start: str, end: str, *, ratio: float = 1.0, share: f
     >>> round(convert(0.5, "d", "r"), 4), round(convert(0.5, "d", "odds ratio"), 3)
     (0.2425, 2.477)
     """
-    known = ("d", "r", "odds ratio", "f", "h")
+    known = ("d", "r", "odds ratio", "log odds ratio", "f", "f squared", "eta squared", "superiority", "h")
     gate.choice("start", start, known)
     gate.choice("end", end, known)
     x, k = gate.finite("value", value), float(gate.positive("ratio", ratio))
@@ -67,8 +69,17 @@ def convert(value: Number, start: str, end: str, *, ratio: float = 1.0, share: f
         d = scale * x / np.sqrt((1 - x) * (1 + x))
     elif start == "odds ratio":
         d = np.log(gate.positive("value", value)) / slope
-    elif start == "f":
-        d = gate.at_least("value", value, 0) * scale
+    elif start == "log odds ratio":
+        d = x / slope
+    elif start in ("f", "f squared"):
+        size = gate.at_least("value", value, 0)
+        d = (size if start == "f" else np.sqrt(size)) * scale
+    elif start == "eta squared":
+        share_of = gate.at_least("value", value, 0)
+        gate.between("1 - η²", 1 - share_of, 0, 1 + 1e-15)
+        d = np.sqrt(share_of / (1 - share_of)) * scale
+    elif start == "superiority":
+        d = np.sqrt(2) * normal.quantile(gate.between("value", value, 0, 1))
     elif start == "h":
         at = gate.between("the share of treatment that h leads to", (x / 2 + angle) * 2 / np.pi, 0, 1) * np.pi / 2
         d = (2 * np.log(np.tan(at)) - log_odds) / slope
@@ -78,8 +89,13 @@ def convert(value: Number, start: str, end: str, *, ratio: float = 1.0, share: f
         return scalar_or_array(d / np.sqrt(d * d + scale * scale))
     if end == "odds ratio":
         return scalar_or_array(np.exp(slope * d))
-    if end == "f":
-        return scalar_or_array(np.abs(d) / scale)
+    if end == "log odds ratio":
+        return scalar_or_array(slope * d)
+    if end in ("f", "f squared", "eta squared"):
+        f = np.abs(d) / scale
+        return scalar_or_array({"f": f, "f squared": f * f, "eta squared": f * f / (1 + f * f)}[end])
+    if end == "superiority":
+        return scalar_or_array(normal.cdf(d / np.sqrt(2)))
     if end == "h":
         return scalar_or_array(2 * (np.arctan(np.exp((log_odds + slope * d) / 2)) - angle))
     return scalar_or_array(d)
@@ -90,7 +106,7 @@ def customary_word(scale: str, value: float) -> str:
 
     Parameters
     ----------
-    scale : "d", "h", "r", "w", "f" or "f²"
+    scale : "d", "h", "r", "w", "f" or "f squared"
         What the effect is measured by.
     value : float
         Its size, of either sign.

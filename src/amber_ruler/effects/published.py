@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import numpy as np
 
-from amber_ruler.effects.scale import tails
-from amber_ruler.numeric import chisquare, fisher, gate
+from amber_ruler.effects.scale import Alternative, tails
+from amber_ruler.effects.standardised import standardised
+from amber_ruler.numeric import chisquare, fisher, gate, student
 from amber_ruler.results import EffectSize, Interval
 
 
@@ -60,6 +61,39 @@ def from_f(f: float, df1: float, df2: float, *, n: float | None = None, alpha: f
         "eta_squared": EffectSize(eta, shares, "partial η²"),
         "omega_squared": EffectSize(omega, shares, "partial ω²"),
     }
+
+
+def from_p(
+    p: float, n1: float, n0: float, *, alternative: Alternative = "two-sided", alpha: float = 0.05
+) -> dict[str, EffectSize]:
+    """Standardised differences behind a published p of a t test with equal variances.
+
+    Parameters
+    ----------
+    p : float
+        The p-value, above 0 and below 1.
+    n1, n0 : float
+        Units in treatment and control.
+    alternative : "two-sided", "greater" or "less"
+        What the p was of. A two-sided p does not say the sign: treatment is taken to be above control.
+    alpha : float
+        One minus the level of the intervals.
+
+    Returns
+    -------
+    dict of str to EffectSize
+        As `standardised` gives them for the t that has this p.
+
+    Examples
+    --------
+    >>> round(from_p(0.0482, 50, 50)["cohen_d"].value, 3)
+    0.4
+    """
+    size = float(gate.between("p", p, 0, 1))
+    df = float(gate.at_least("n1", n1, 1)) + float(gate.at_least("n0", n0, 1)) - 2
+    gate.choice("alternative", alternative, ("two-sided", "greater", "less"))
+    t = float(student.upper_quantile(size / 2 if alternative == "two-sided" else size, df))
+    return standardised(-t if alternative == "less" else t, n1, n0, alpha=alpha)
 
 
 def from_chi_square(statistic: float, n: float, df: float, *, alpha: float = 0.05) -> EffectSize:
