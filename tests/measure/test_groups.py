@@ -389,3 +389,47 @@ def test_units_are_aligned_from_a_long_table():
     both = table.pairs("minutes", by="when", unit="vessel", control="before")
     assert sides["after"].values.tolist() == both.treatment.tolist()
     assert sides["before"].missing == both.left_out == 1
+
+
+def test_contrasts_by_their_definitions():
+    """Weights 1 and −1 are the pair; the sharpest contrast of all has the overall p of Scheffé; units by themselves."""
+    values = {label: RNG.normal(mean, 2, n) for label, mean, n in (("a", 5, 9), ("b", 7, 14), ("c", 5.5, 11))}
+    pair = {"a − b": {"a": 1, "b": -1}, "a − c": [1, 0, -1], "b − c": [0, 1, -1]}
+    for settings_ in ({"variances": "unequal"}, {"variances": "equal"}, {"compare": "ranks"}):
+        found = groups(values, **settings_)
+        ours, theirs = found.contrasts(pair, "hommel"), found.pairwise("hommel")
+        assert ours.axis.labels == theirs.axis.labels
+        for name in ("estimate", "se", "df", "p_value"):
+            np.testing.assert_allclose(getattr(ours, name), getattr(theirs, name), rtol=1e-12)
+        np.testing.assert_allclose(ours.correction.adjusted, theirs.correction.adjusted, rtol=1e-12)
+        np.testing.assert_allclose(ours.interval.low, theirs.interval.low, rtol=1e-12)
+    equal = groups(values, variances="equal")
+    n, mean = (np.array([f(v) for v in values.values()]) for f in (len, np.mean))
+    sharpest = equal.contrasts({"any": n * (mean - n @ mean / n.sum())})
+    assert sharpest.correction.adjusted[0] == pytest.approx(equal.p_value, rel=1e-10)
+    assert sharpest.statistic[0] ** 2 == pytest.approx(2 * equal.statistic, rel=1e-10)
+    same = {label: RNG.normal(mean, 1, 12) for label, mean in (("a", 0), ("b", 0.5), ("c", 2))}
+    each = same["c"] - 0.25 * same["a"] - 0.75 * same["b"]
+    one = groups(same, compare="same-units").contrasts({"c": [-0.25, -0.75, 1]}, "none", alternative="greater")
+    t = each.mean() / (each.std(ddof=1) / np.sqrt(12))
+    assert (one.statistic[0], one.df[0]) == (pytest.approx(t), 11)
+    assert one.p_value[0] == pytest.approx(student.sf(t, 11))
+    assert one.interval.low[0] == pytest.approx(each.mean() * (1 - student.upper_quantile(0.05, 11) / t))
+    assert one.interval.high[0] == np.inf
+
+
+@pytest.mark.parametrize(
+    ("weights", "more", "says"),
+    [
+        ({"w": [1, 1, 1, 1]}, {}, "add up to 0"),
+        ({"w": [1, -1]}, {}, "one for each of the 4 groups"),
+        ({"w": {"a": 1, "z": -1}}, {}, "'z' is not there"),
+        ({}, {}, "at least one name"),
+        ({"w": [1, -1, 0, 0]}, {"alternative": "less"}, "two sides"),
+        ({"w": [1, -1, 0, 0]}, {"method": "tukey-kramer"}, "scheffe"),
+    ],
+)
+def test_contrasts_that_say_nothing_are_refused(weights, more, says):
+    """With what is wrong."""
+    with pytest.raises(InputError, match=says):
+        groups(FOUR).contrasts(weights, **more)

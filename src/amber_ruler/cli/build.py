@@ -168,6 +168,6 @@ def labelled_numbers(flag: str, text: str) -> dict[str, float]:
             sign = ""
         if not sign:
             raise InputError(
-                f"{flag} takes label=share, separated by commas, such as current=50,short=50; got {part!r}."
+                f"{flag} takes label=number, separated by commas, such as current=50,short=50; got {part!r}."
             )
     return shares

@@ -145,6 +145,11 @@ def _sources(method: Method) -> dict[str, tuple[Any, Any]]:
         options["labels"] = maybe(str, "What the published groups are called, such as short,current.")
     if takes == "several" and method.room == "measure":
         options["pairs"] = maybe(str, "How pairs are corrected, such as tukey-kramer, dunnett or holm.", "--pairs")
+        options["contrast"] = maybe(
+            str,
+            "In the place of pairs: weights of the groups that add up to 0, such as Amble=1,Brae=-0.5,Cairn=-0.5; "
+            "several separated by ';'. --pairs corrects them: scheffe unless given.",
+        )
     if takes == "two":
         options["treatment"] = maybe(str, "Label of the treatment; every other variant unless given.")
         options["split"] = maybe(str, f"{SPLIT} The split is checked first.")
@@ -336,10 +341,24 @@ def _more(result: Any, given: dict[str, Any]) -> list[Any]:
     return found
 
 
+def _written(weights: Mapping[str, float]) -> str:
+    """A contrast in signs, such as "Amble − 0.5 Brae − 0.5 Cairn"."""
+    terms = [
+        f"{'−' if weight < 0 else '+'} {'' if abs(weight) == 1 else f'{abs(weight):.6g} '}{label}"
+        for label, weight in weights.items()
+    ]
+    return " ".join(terms).removeprefix("+ ")
+
+
 def _with_pairs(results: list[Any], given: dict[str, Any]) -> list[Any]:
-    """The overall test, then all pairs or each group against the control."""
+    """The overall test, then all pairs, each group against the control, or contrasts."""
     more = {} if given["pairs"] is None else {"method": given["pairs"]}
-    control = given["control"]
+    control, contrasts = given["control"], given["contrast"]
+    if contrasts is not None:
+        if control is not None:
+            raise InputError("Take --control or --contrast, not both.")
+        each = [labelled_numbers("--contrast", part) for part in contrasts.split(";")]
+        return [*results, results[0].contrasts({_written(weights): weights for weights in each}, **more)]
     return [*results, results[0].pairwise(**more) if control is None else results[0].against(control, **more)]
 
 

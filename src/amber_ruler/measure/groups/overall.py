@@ -27,6 +27,7 @@ _MANY = 200  # groups whose pairs nobody reads
     examples=(
         "crossings.csv --value delay --by route",
         "crossings.csv --value delay --by route --control Amble",
+        "crossings.csv --value delay --by route --contrast Amble=1,Brae=-0.5,Cairn=-0.5",
         "turnarounds.csv --value minutes --by when --unit vessel",
         "--n 20,20,25 --mean 10.2,12.9,10.8 --sd 3.0,3.4,2.9 --labels Amble,Brae,Cairn",
     ),

@@ -6,7 +6,9 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 
 from amber_ruler.effects import Alternative
+from amber_ruler.measure.groups import contrasts as contrasting
 from amber_ruler.measure.groups import simultaneous
+from amber_ruler.measure.groups.contrasts import ContrastMethod, Weights
 from amber_ruler.measure.groups.simultaneous import Against, PairwiseMethod, Spreads
 from amber_ruler.numeric import gate
 from amber_ruler.results import Comparison, EffectSize, Group, Result, SquaresRow, Test
@@ -119,3 +121,54 @@ class Groups(Result, Tested):
         gate.choice("control", control, [g.label for g in self.groups])
         usual: Against = "dunnett" if self.compared in ("equal", "unequal") else "holm"
         return simultaneous.against(self, control, method or usual, alternative)
+
+    def contrasts(
+        self,
+        weights: Mapping[str, Weights],
+        method: ContrastMethod | None = None,
+        *,
+        alternative: Alternative = "two-sided",
+    ) -> Comparison:
+        """How far apart are these groups together from those?
+
+        Parameters
+        ----------
+        weights : mapping of name to weights
+            For each contrast the weights of the groups, which add up to 0: a sequence in the order of the groups, or a
+            mapping by label, where a group that is not named has 0. They are taken as they are given: for the mean of
+            some groups less that of others, those above 0 add up to 1.
+        method : str, optional
+            "scheffe" (the default for means of independent groups: any number of contrasts, those thought of after a
+            look at the data among them), any correction of `multiplicity.correct` ("holm" is the default for ranks and
+            for the same units; "bonferroni" has the shorter intervals for a few contrasts written down before), or
+            "none".
+        alternative : "two-sided", "greater" or "less"
+            Direction of the tests, not for "scheffe".
+
+        Returns
+        -------
+        Comparison
+            Along an axis of contrasts, with a `correction`. Of unequal variances each contrast has its own degrees of
+            freedom, of Satterthwaite.
+
+        Raises
+        ------
+        InputError
+            If weights do not add up to 0, or name a group that is not there.
+
+        References
+        ----------
+        .. [1] Scheffé (1953), Biometrika 40, 87-104.
+        .. [2] Satterthwaite (1946), Biometrics Bulletin 2, 110-114.
+        .. [3] Brown & Forsythe (1974), Technometrics 16, 129-132, for Scheffé's method with unequal variances.
+
+        Examples
+        --------
+        >>> from amber_ruler.measure import groups
+        >>> delay = groups({"Amble": [3.0, 5, 4, 6], "Tern Quay": [1.0, 9, 4, 14], "Gullhaven": [2.0, 2, 3, 3]})
+        >>> found = delay.contrasts({"quay or not": {"Tern Quay": 1, "Amble": -0.5, "Gullhaven": -0.5}})
+        >>> float(found.estimate[0]), round(float(found.se[0]), 4)
+        (3.5, 2.8831)
+        """
+        usual: ContrastMethod = "scheffe" if self.compared in ("equal", "unequal") else "holm"
+        return contrasting.contrasts(self, weights, method or usual, alternative)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Literal, NamedTuple, Protocol, TypeAlias
 
@@ -19,22 +19,23 @@ from amber_ruler.numeric import dunnett, fisher, gate, student, studentized
 from amber_ruler.numeric.gate import Floats
 from amber_ruler.results import Axis, Check, Comparison, Correction, EffectSize, Group, Interval, Test
 
+Places: TypeAlias = NDArray[np.intp]
 Step: TypeAlias = Method | Literal["none"]
 PairwiseMethod: TypeAlias = Literal["games-howell", "tukey-kramer", "scheffe"] | Step
 Against: TypeAlias = Literal["dunnett", "step-down dunnett"] | Step
 
-_CORRECTIONS = {key: (way.name, way.source) for key, way in METHODS.items()}
-_CORRECTIONS["none"] = ("no correction", "Student (1908), Biometrika 6, 1-25")
+CORRECTIONS = {key: (way.name, way.source) for key, way in METHODS.items()}
+CORRECTIONS["none"] = ("no correction", "Student (1908), Biometrika 6, 1-25")
 _PAIRWISE = {
     "games-howell": ("Games–Howell", "Games & Howell (1976), Journal of Educational Statistics 1, 113-125"),
     "tukey-kramer": ("Tukey–Kramer", "Kramer (1956), Biometrics 12, 307-310"),
     "scheffe": ("Scheffé", "Scheffé (1953), Biometrika 40, 87-104"),
-    **_CORRECTIONS,
+    **CORRECTIONS,
 }
 _AGAINST = {
     "dunnett": ("Dunnett", "Dunnett (1955), JASA 50, 1096-1121"),
     "step-down dunnett": ("step-down Dunnett", "Dunnett & Tamhane (1991), Statistics in Medicine 10, 939-947"),
-    **_CORRECTIONS,
+    **CORRECTIONS,
 }
 _BY_STEPS = ("step-down dunnett", *(key for key, way in METHODS.items() if way.by_steps))
 
@@ -106,25 +107,39 @@ class Several(Protocol):
         """Assumptions looked at."""
 
 
-class _Pairs(NamedTuple):
-    i: NDArray[np.intp]
-    j: NDArray[np.intp]
+class Differences(NamedTuple):
+    """Differences of means, each with its standard error and degrees of freedom."""
+
     difference: Floats
     se: Floats
     df: Floats
 
     @property
     def t(self) -> Floats:
+        """Each over its standard error."""
         return self.difference / self.se
 
 
-def _pairs(by: Spreads, i: NDArray[np.intp], j: NDArray[np.intp], *, pooled: bool) -> _Pairs:
+class Asked(NamedTuple):
+    """How a comparison along pairs, variants or contrasts is told."""
+
+    title: str
+    words: str
+    axis: Axis
+    treatment: str
+    control: str
+    groups: tuple[Group, ...]
+    effects: Mapping[str, EffectSize]
+    letters: Mapping[str, str]
+
+
+def _pairs(by: Spreads, i: Places, j: Places, *, pooled: bool) -> Differences:
     difference = by.away[i] - by.away[j]
     if by.covariance is not None:
         variance = by.variance[i] + by.variance[j] - 2 * by.covariance[i, j]
         if np.any(variance <= 1e-14 * (by.variance[i] + by.variance[j])):
             raise InputError("Two conditions differ by the same amount in every unit: there is no spread to test by.")
-        return _Pairs(i, j, difference, np.sqrt(variance), by.df[i])
+        return Differences(difference, np.sqrt(variance), by.df[i])
     if by.shared or not pooled:
         variance = by.variance
     else:  # asked for one variance of all
@@ -132,11 +147,11 @@ def _pairs(by: Spreads, i: NDArray[np.intp], j: NDArray[np.intp], *, pooled: boo
         variance = within / by.n
     se = np.sqrt(variance[i] + variance[j])
     if by.shared:
-        return _Pairs(i, j, difference, se, by.df[i])
+        return Differences(difference, se, by.df[i])
     if pooled:
-        return _Pairs(i, j, difference, se, np.full(i.size, by.n.sum() - by.n.size))
+        return Differences(difference, se, np.full(i.size, by.n.sum() - by.n.size))
     df = se**4 / (variance[i] ** 2 / (by.n[i] - 1) + variance[j] ** 2 / (by.n[j] - 1))
-    return _Pairs(i, j, difference, se, df)
+    return Differences(difference, se, df)
 
 
 def pairwise(asked: Several, method: PairwiseMethod) -> Comparison:
@@ -163,9 +178,19 @@ def pairwise(asked: Several, method: PairwiseMethod) -> Comparison:
         df = pairs.df[:1] if method == "tukey-kramer" else pairs.df
         critical = studentized.upper_quantile(alpha, k, df) / root
     else:
-        adjusted, critical = _corrected(raw, pairs.df, method, alpha, "two-sided")
+        adjusted, critical = by_correction(raw, pairs.df, method, alpha, "two-sided")
     labels = tuple(g.label for g in asked.groups)
-    return _result(asked, pairs, raw, adjusted, critical, method, letters=_letters(labels, asked, pairs, adjusted))
+    shown = Asked(
+        title=f"{asked.metric}: pairs of {k} groups",
+        words="all pairs",
+        axis=Axis("pair", _labels(labels, i, j)),
+        treatment="each group",
+        control="every other",
+        groups=_sides(asked, i, j),
+        effects=_sizes(asked, i, j),
+        letters=_letters(labels, asked, i, j, adjusted),
+    )
+    return result(asked, shown, pairs, raw, adjusted, critical, method, _PAIRWISE[method])
 
 
 def against(asked: Several, control: str, method: Against, alternative: Alternative) -> Comparison:
@@ -175,13 +200,14 @@ def against(asked: Several, control: str, method: Against, alternative: Alternat
     labels = [g.label for g in asked.groups]
     base = labels.index(control)
     i = np.array([k for k in range(len(labels)) if k != base])
-    pairs = _pairs(by, i, np.full(i.size, base), pooled=False)
+    j = np.full(i.size, base)
+    pairs = _pairs(by, i, j, pooled=False)
     sided = {"greater": pairs.t, "less": -pairs.t}.get(alternative, np.abs(pairs.t))
     two = alternative == "two-sided"
     effects.tails(alpha, alternative)
     raw = np.minimum((2 if two else 1) * student.sf(sided, pairs.df), 1.0)
     if "dunnett" not in method:
-        adjusted, critical = _corrected(raw, pairs.df, method, alpha, alternative)
+        adjusted, critical = by_correction(raw, pairs.df, method, alpha, alternative)
     elif by.covariance is not None or asked.compared == "ranks":
         raise InputError(
             "Dunnett's method is for independent groups and their means: take a correction such as 'holm'."
@@ -196,7 +222,17 @@ def against(asked: Several, control: str, method: Against, alternative: Alternat
             adjusted[at] = dunnett.sf(float(sided[at]), float(pairs.df[at]), left, two_sided=two)
         if steps is not None:
             adjusted[steps] = np.maximum.accumulate(adjusted[steps])
-    return _result(asked, pairs, raw, adjusted, critical, method, control=control, alternative=alternative)
+    shown = Asked(
+        title=f"{asked.metric}: {len(labels)} groups",
+        words=f"each against {control}",
+        axis=Axis("variant", _labels(labels, i, j)),
+        treatment="each other group",
+        control=control,
+        groups=_sides(asked, i, j),
+        effects=_sizes(asked, i, j),
+        letters={},
+    )
+    return result(asked, shown, pairs, raw, adjusted, critical, method, _AGAINST[method], alternative=alternative)
 
 
 def _by_df(df: Floats, critical: Callable[[float], float]) -> Floats:
@@ -204,7 +240,7 @@ def _by_df(df: Floats, critical: Callable[[float], float]) -> Floats:
     return np.array([known[value] for value in df.tolist()])
 
 
-def _corrected(raw: Floats, df: Floats, method: str, alpha: float, alternative: str) -> tuple[Floats, Floats]:
+def by_correction(raw: Floats, df: Floats, method: str, alpha: float, alternative: str) -> tuple[Floats, Floats]:
     """Adjusted p-values and the critical values of intervals to go with them."""
     if method == "none":
         adjusted, each = raw, np.full(raw.size, alpha)
@@ -214,25 +250,25 @@ def _corrected(raw: Floats, df: Floats, method: str, alpha: float, alternative: 
     return adjusted, student.upper_quantile(each / (2 if alternative == "two-sided" else 1), df)
 
 
-def _result(
+def result(
     asked: Several,
-    pairs: _Pairs,
+    shown: Asked,
+    found: Differences,
     raw: Floats,
     adjusted: Floats,
     critical: Floats,
     method: str,
+    named: tuple[str, str],
     *,
-    letters: Mapping[str, str] | None = None,
-    control: str = "",
     alternative: str = "two-sided",
 ) -> Comparison:
-    labels = [g.label for g in asked.groups]
+    """Compose the comparison from p-values and the critical values of intervals that go with them."""
     alpha, adjusted = asked.alpha, np.minimum(adjusted, 1.0)
-    reach = critical * pairs.se
-    low = np.full(reach.shape, -np.inf) if alternative == "less" else pairs.difference - reach
-    high = np.full(reach.shape, np.inf) if alternative == "greater" else pairs.difference + reach
-    limits, cut = cut_at_null(Interval(low, high, 1 - alpha), pairs.difference, np.zeros(low.shape), adjusted < alpha)
-    name, source = (_AGAINST if control else _PAIRWISE)[method]
+    reach = critical * found.se
+    low = np.full(reach.shape, -np.inf) if alternative == "less" else found.difference - reach
+    high = np.full(reach.shape, np.inf) if alternative == "greater" else found.difference + reach
+    limits, cut = cut_at_null(Interval(low, high, 1 - alpha), found.difference, np.zeros(low.shape), adjusted < alpha)
+    name, source = named
     part = Correction(
         method=name,
         source=source,
@@ -240,48 +276,48 @@ def _result(
         alpha=alpha,
         keeps=METHODS[method].keeps if method in METHODS else "the chance of any false claim",
         size=raw.size,
-        letters=letters or {},
+        letters=shown.letters,
     )
     return Comparison(
-        title=f"{asked.metric}: {'pairs of ' if not control else ''}{len(labels)} groups",
-        method=f"each against {control}, {name}" if control else f"all pairs, {name}",
+        title=shown.title,
+        method=f"{shown.words}, {name}",
         source=source,
         metric=asked.metric,
-        treatment="each other group" if control else "each group",
-        control=control or "every other",
-        estimate=pairs.difference,
-        se=pairs.se,
+        treatment=shown.treatment,
+        control=shown.control,
+        estimate=found.difference,
+        se=found.se,
         interval=limits,
         test=Test(
             p_value=raw,
             alpha=alpha,
-            statistic=pairs.t,
+            statistic=found.t,
             name="z" if asked.compared == "ranks" else "t",
-            df=pairs.df,
+            df=found.df,
             critical=np.broadcast_to(critical, raw.shape),
             null=np.zeros(raw.shape),
             alternative=alternative,
         ),
-        effects=_sizes(asked, pairs),
-        groups=_sides(asked, pairs),
+        effects=shown.effects,
+        groups=shown.groups,
         facts={"overall_p": asked.overall_p},
         quantity=asked.quantity,
         good=asked.good,
-        axis=Axis("variant" if control else "pair", _labels(labels, pairs)),
+        axis=shown.axis,
         parts=(part,),
         checks=tuple(c for c in asked.checks if c.severity in ("warning", "serious")),
         notes=_notes(asked, adjusted, int(cut.sum()) if method in _BY_STEPS else 0, name),
     )
 
 
-def _labels(labels: list[str], pairs: _Pairs) -> tuple[str, ...]:
-    return tuple(f"{labels[a]} − {labels[b]}" for a, b in zip(pairs.i.tolist(), pairs.j.tolist(), strict=True))
+def _labels(labels: Sequence[str], i: Places, j: Places) -> tuple[str, ...]:
+    return tuple(f"{labels[a]} − {labels[b]}" for a, b in zip(i.tolist(), j.tolist(), strict=True))
 
 
-def _sides(asked: Several, pairs: _Pairs) -> tuple[Group, ...]:
+def _sides(asked: Several, i: Places, j: Places) -> tuple[Group, ...]:
     """The first and the second group of each pair."""
     by, mean = asked.spreads, np.array([float(g.mean) for g in asked.groups])
-    sides = (("treatment", pairs.i), ("control", pairs.j))
+    sides = (("treatment", i), ("control", j))
     return tuple(Group(role, by.n[k], mean[k], by.sd[k]) for role, k in sides)
 
 
@@ -294,19 +330,19 @@ def _notes(asked: Several, adjusted: Floats, cut: int, name: str) -> tuple[str, 
     return tuple(notes)
 
 
-def _sizes(asked: Several, pairs: _Pairs) -> dict[str, EffectSize]:
+def _sizes(asked: Several, i: Places, j: Places) -> dict[str, EffectSize]:
     """Hedges g of each pair by itself, where independent groups are compared by their means."""
-    by, (i, j) = asked.spreads, (pairs.i, pairs.j)
+    by = asked.spreads
     if asked.compared not in ("equal", "unequal") or np.any(by.n[i] + by.n[j] <= 3):
         return {}
     within = ((by.n[i] - 1) * by.sd[i] ** 2 + (by.n[j] - 1) * by.sd[j] ** 2) / (by.n[i] + by.n[j] - 2)
     if np.any(within <= 0):
         return {}
-    t = pairs.difference / np.sqrt(within * (1 / by.n[i] + 1 / by.n[j]))
+    t = (by.away[i] - by.away[j]) / np.sqrt(within * (1 / by.n[i] + 1 / by.n[j]))
     return {"hedges_g": effects.standardised(t, by.n[i], by.n[j], alpha=asked.alpha)["hedges_g"]}
 
 
-def _letters(labels: tuple[str, ...], asked: Several, pairs: _Pairs, adjusted: Floats) -> dict[str, str]:
+def _letters(labels: tuple[str, ...], asked: Several, i: Places, j: Places, adjusted: Floats) -> dict[str, str]:
     """Letters that groups share which do not differ significantly, from the highest group on.
 
     References
@@ -314,9 +350,10 @@ def _letters(labels: tuple[str, ...], asked: Several, pairs: _Pairs, adjusted: F
     .. [1] Piepho (2004), Journal of Computational and Graphical Statistics 13, 456-466.
     """
     sets = [set(range(len(labels)))]
-    for i, j in zip(pairs.i[adjusted < asked.alpha].tolist(), pairs.j[adjusted < asked.alpha].tolist(), strict=True):
-        apart = [s - {k} for s in sets if {i, j} <= s for k in (i, j)]
-        sets = [s for s in sets if not {i, j} <= s]
+    differ = adjusted < asked.alpha
+    for a, b in zip(i[differ].tolist(), j[differ].tolist(), strict=True):
+        apart = [s - {k} for s in sets if {a, b} <= s for k in (a, b)]
+        sets = [s for s in sets if not {a, b} <= s]
         for s in apart:
             if not any(s <= other for other in sets):
                 sets = [other for other in sets if not other <= s] + [s]
