@@ -205,12 +205,12 @@ def _alike(t: _Tables, odds: float) -> dict[str, float]:
     """Breslow and Day's test that all strata have this odds ratio, with Tarone's correction."""
     n1, hits = t.a + t.b, t.a + t.c
     gap = (t.c + t.d) - hits
-    # The successes of treatment that this ratio leads to, with the margins as they are: a quadratic's smaller root.
-    if abs(odds - 1) < 1e-12:
-        expected = n1 * hits / t.n
-    else:
-        middle = odds * (n1 + hits) + gap
-        expected = (middle - np.sqrt(middle**2 - 4 * (odds - 1) * odds * n1 * hits)) / (2 * (odds - 1))
+    # The successes of treatment that this ratio leads to, with the margins as they are: a quadratic's smaller root, in
+    # whichever of its two forms does not cancel.
+    middle = odds * (n1 + hits) + gap
+    root = np.sqrt(odds**2 * (n1 - hits) ** 2 + 4 * odds * n1 * hits + 2 * odds * gap * (n1 + hits) + gap**2)
+    with np.errstate(divide="ignore", invalid="ignore"):
+        expected = np.where(middle >= 0, 2 * odds * n1 * hits / (middle + root), (middle - root) / (2 * (odds - 1)))
     with np.errstate(divide="ignore"):
         spread = 1 / (1 / expected + 1 / (n1 - expected) + 1 / (hits - expected) + 1 / (gap + expected))
     some = spread > 0
