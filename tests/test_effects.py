@@ -68,10 +68,10 @@ def test_conversions_lead_back(d, ratio, share):
     for scale in ("r", "odds ratio", "log odds ratio", "superiority", "h"):
         there = convert(d, "d", scale, **settings)
         assert convert(there, scale, "d", **settings) == pytest.approx(d, rel=1e-6, abs=1e-9)
-    for scale in ("f", "f squared", "eta squared"):
+    for scale in ("f", "f²", "η²"):
         there = convert(d, "d", scale, **settings)
         assert convert(there, scale, "d", **settings) == pytest.approx(abs(d), rel=1e-12, abs=1e-150)
-    assert convert(d, "d", "eta squared", **settings) == pytest.approx(convert(d, "d", "r", **settings) ** 2)
+    assert convert(d, "d", "η²", **settings) == pytest.approx(convert(d, "d", "r", **settings) ** 2)
     assert convert(d, "d", "f") == pytest.approx(abs(d) / 2)
     odds = convert(d, "d", "odds ratio") * share / (1 - share)
     assert convert(d, "d", "h", **settings) == pytest.approx(

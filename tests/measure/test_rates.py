@@ -28,6 +28,13 @@ def test_one_rate_is_sums_of_poisson_chances(x, exposure, null):
     assert float(poisson_at_most(x, mp.mpf(r.interval.high) * exposure)) == pytest.approx(0.025, rel=1e-10)
     if x:
         assert float(1 - poisson_at_most(x - 1, mp.mpf(r.interval.low) * exposure)) == pytest.approx(0.025, rel=1e-10)
+    mid = rate(Events(x, exposure, "a"), null=null, test="mid-p")
+    own = below + above - 1
+    assert mid.p_value == pytest.approx(float(2 * min(below - own / 2, above - own / 2)), rel=1e-10)
+    for end, from_above in ((mid.interval.low, True), (mid.interval.high, False)):
+        if end > 0:
+            under = [poisson_at_most(k, mp.mpf(end) * exposure) for k in (x, x - 1)]
+            assert float(1 - sum(under) / 2 if from_above else sum(under) / 2) == pytest.approx(0.025, rel=1e-10)
     score = rate(Events(x, exposure, "a"), null=null, test="score")
     for end in (score.interval.low, score.interval.high):
         if end > 0:

@@ -36,6 +36,10 @@ def test_the_exact_binomial_tests_are_enumeration(n, share):
         for alternative, p in expected.items():
             found = proportion(Counts(x, n, "a"), null=share, test="exact", alternative=alternative)
             assert found.p_value == pytest.approx(p, rel=1e-12)
+            halved = {"greater": above - chances[x] / 2, "less": below - chances[x] / 2}
+            halved["two-sided"] = min(1, 2 * min(halved.values()))
+            found = proportion(Counts(x, n, "a"), null=share, test="mid-p", alternative=alternative)
+            assert found.p_value == pytest.approx(halved[alternative], rel=1e-10)
         found = proportion(Counts(x, n, "a"), null=share, test="exact", two_sided="likelihood")
         assert found.p_value == pytest.approx(min(likely, 1), rel=1e-12)
 
@@ -53,6 +57,11 @@ def test_the_intervals_of_one_share_solve_their_equations(x, n):
         assert float(mp.betainc(x, n - x + 1, 0, mp.mpf(low), regularized=True)) == pytest.approx(0.025, rel=1e-10)
     if x < n:
         assert float(mp.betainc(x + 1, n - x, mp.mpf(high), 1, regularized=True)) == pytest.approx(0.025, rel=1e-10)
+    low, high = limits(proportion(group, test="mid-p"))
+    for end, inside, k in ((low, x > 0, x), (1 - high, x < n, n - x)):
+        if inside:
+            tails = [mp.betainc(j, n - j + 1, 0, mp.mpf(end), regularized=True) if j <= n else 0 for j in (k, k + 1)]
+            assert float(sum(tails)) == pytest.approx(0.05, rel=1e-10)
     low, high = limits(proportion(group, interval="jeffreys"))
     if 0 < x < n:
         for end, chance in ((low, 0.025), (high, 0.975)):
@@ -73,7 +82,7 @@ def test_the_intervals_of_one_share_solve_their_equations(x, n):
     st.floats(0.01, 0.99),
     st.floats(0.001, 0.3),
     st.sampled_from(ALTERNATIVES),
-    st.sampled_from([("score", None), ("score", "half"), ("exact", None)]),
+    st.sampled_from([("score", None), ("score", "half"), ("exact", None), ("mid-p", None)]),
 )
 def test_one_share_agrees_with_its_interval(counts, null, alpha, alternative, how):
     """The p is below alpha exactly when the interval leaves out the null, corrected for continuity or not."""

@@ -49,6 +49,9 @@ def test_it_is_the_share_of_pairs_and_the_ranks_of_its_source(x, y):
     assert (r.estimate, r.se, r.df) == pytest.approx((p, se, df), rel=1e-9)
     assert r.statistic == pytest.approx((p - 0.5) / se, rel=1e-9, abs=1e-9)
     assert 0 <= r.interval.low <= r.estimate <= r.interval.high <= 1
+    for delta in (r.effects["cliff_delta"], ranks(x, y).effects["cliff_delta"]):
+        assert delta.value == pytest.approx(np.mean(np.sign(x[:, None] - y)), abs=1e-12)
+        assert -1 <= delta.interval.low <= delta.value <= delta.interval.high <= 1
 
 
 def test_a_published_example():

@@ -129,7 +129,7 @@ def test_an_experiment_is_replayed_with_its_correction_and_looks(more, tmp_path)
         ar.demo.path("travellers"), name="Forms", unit="traveller", metrics=metrics,
         assignment={"column": "form", "control": "current"}, **more,
     )  # fmt: skip
-    r = test.replay(runs=60 if "strata" in more else 800, seed=2, lift=0.07)
+    r = test.replay(runs=40 if "strata" in more else 500, seed=2, lift=0.07)
     assert r.labels == ("booked, guided", "booked, short", "fare, guided", "fare, short")
     assert r.together <= 0.05 + 4 * r.together_error
     single = [one.false_alarms for one in r.results]

@@ -15,7 +15,7 @@ _WORDS = {
     "r": (0.1, 0.3, 0.5),
     "w": (0.1, 0.3, 0.5),
     "f": (0.1, 0.25, 0.4),
-    "f squared": (0.02, 0.15, 0.35),
+    "f²": (0.02, 0.15, 0.35),
 }
 
 
@@ -27,7 +27,7 @@ def convert(value: Number, start: str, end: str, *, ratio: float = 1.0, share: f
     value : float or array_like
         The effect size.
     start, end : str
-        What it is, and what is wanted: "d", "r", "odds ratio", "log odds ratio", "f", "f squared", "eta squared",
+        What it is, and what is wanted: "d", "r", "odds ratio", "log odds ratio", "f", "f²", "η²",
         "superiority" (the chance that a value of treatment is above one of control) or "h". f and the squares have no
         sign.
     ratio : float
@@ -55,7 +55,7 @@ def convert(value: Number, start: str, end: str, *, ratio: float = 1.0, share: f
     >>> round(convert(0.5, "d", "r"), 4), round(convert(0.5, "d", "odds ratio"), 3)
     (0.2425, 2.477)
     """
-    known = ("d", "r", "odds ratio", "log odds ratio", "f", "f squared", "eta squared", "superiority", "h")
+    known = ("d", "r", "odds ratio", "log odds ratio", "f", "f²", "η²", "superiority", "h")
     gate.choice("start", start, known)
     gate.choice("end", end, known)
     x, k = gate.finite("value", value), float(gate.positive("ratio", ratio))
@@ -71,10 +71,10 @@ def convert(value: Number, start: str, end: str, *, ratio: float = 1.0, share: f
         d = np.log(gate.positive("value", value)) / slope
     elif start == "log odds ratio":
         d = x / slope
-    elif start in ("f", "f squared"):
+    elif start in ("f", "f²"):
         size = gate.at_least("value", value, 0)
         d = (size if start == "f" else np.sqrt(size)) * scale
-    elif start == "eta squared":
+    elif start == "η²":
         share_of = gate.at_least("value", value, 0)
         gate.between("1 - η²", 1 - share_of, 0, 1 + 1e-15)
         d = np.sqrt(share_of / (1 - share_of)) * scale
@@ -91,9 +91,9 @@ def convert(value: Number, start: str, end: str, *, ratio: float = 1.0, share: f
         return scalar_or_array(np.exp(slope * d))
     if end == "log odds ratio":
         return scalar_or_array(slope * d)
-    if end in ("f", "f squared", "eta squared"):
+    if end in ("f", "f²", "η²"):
         f = np.abs(d) / scale
-        return scalar_or_array({"f": f, "f squared": f * f, "eta squared": f * f / (1 + f * f)}[end])
+        return scalar_or_array({"f": f, "f²": f * f, "η²": f * f / (1 + f * f)}[end])
     if end == "superiority":
         return scalar_or_array(normal.cdf(d / np.sqrt(2)))
     if end == "h":
@@ -106,7 +106,7 @@ def customary_word(scale: str, value: float) -> str:
 
     Parameters
     ----------
-    scale : "d", "h", "r", "w", "f" or "f squared"
+    scale : "d", "h", "r", "w", "f" or "f²"
         What the effect is measured by.
     value : float
         Its size, of either sign.

@@ -22,8 +22,8 @@ from amber_ruler.samples import ShareGroup
 from amber_ruler.samples import gate as groups
 
 Limits: TypeAlias = Callable[[Floats, Floats, tuple[float, float]], tuple[Floats, Floats]]
-Which: TypeAlias = Literal["score", "exact", "wald"]
-Limited: TypeAlias = Literal["wilson", "clopper-pearson", "jeffreys", "agresti-coull", "wald"]
+Which: TypeAlias = Literal["score", "exact", "mid-p", "wald"]
+Limited: TypeAlias = Literal["wilson", "clopper-pearson", "mid-p", "jeffreys", "agresti-coull", "wald"]
 TwoSided: TypeAlias = Literal["doubled", "likelihood"]
 Continuity: TypeAlias = Literal["none", "half"]
 
@@ -34,9 +34,10 @@ _TESTS = {
         "exact binomial test, outcomes no likelier than the one seen",
         "Sterne (1954), Biometrika 41, 275",
     ),
+    "mid-p": ("binomial test, mid-p", "Lancaster (1961), Journal of the American Statistical Association 56, 223-234"),
     "wald": ("Wald z", "Wald (1943), Transactions of the American Mathematical Society 54, 426-482"),
 }
-_OWN = {"score": "wilson", "exact": "clopper-pearson", "wald": "wald"}
+_OWN = {"score": "wilson", "exact": "clopper-pearson", "mid-p": "mid-p", "wald": "wald"}
 
 
 @method(takes="one", needs="share", published=True, examples=("--successes 15 --trials 50 --null 0.2 --test exact",))
@@ -60,16 +61,16 @@ def proportion(
     ----------
     group : Counts, array_like of 0/1, Sample or Moments
         The group. Counts of arrays ask many questions at once.
-    test : "score", "exact" or "wald"
-        The exact one is binomial.
+    test : "score", "exact", "mid-p" or "wald"
+        The exact one is binomial; mid-p counts the outcome seen by half, which holds the error rate on average only.
     two_sided : "doubled" or "likelihood"
         An exact two-sided p: twice the smaller tail (the default), or all outcomes that are no likelier than the one
         seen.
     continuity : "none" or "half"
         Whether the score or Wald z, and its interval, are corrected by half a success.
-    interval : "wilson", "clopper-pearson", "jeffreys", "agresti-coull" or "wald", optional
+    interval : "wilson", "clopper-pearson", "mid-p", "jeffreys", "agresti-coull" or "wald", optional
         The one that goes with the test if not given: Wilson's with the score test, Clopper and Pearson's with the exact
-        one. Another one may disagree with the test, and a note then says so.
+        one, that of mid-p with its own. Another one may disagree with the test, and a note then says so.
     alpha : float, between 0 and 0.5
         Error rate of the test; the interval has level 1 - alpha.
     null : float or array_like between 0 and 1, optional
@@ -97,6 +98,7 @@ def proportion(
     .. [2] Clopper & Pearson (1934), Biometrika 26, 404-413.
     .. [3] Brown, Cai & DasGupta (2001), Statistical Science 16, 101-133, for all five intervals.
     .. [4] Newcombe (1998), Statistics in Medicine 17, 857-872, for the continuity correction.
+    .. [5] Berry & Armitage (1995), The Statistician 44, 417-423, for mid-p.
 
     Examples
     --------
@@ -154,8 +156,8 @@ def _conventions(
     """Give the kind of interval, how a p has two sides, and the part of a success that corrects."""
     gate.choice("test", test, _OWN)
     kind = gate.choice("interval", interval or _OWN[test], _LIMITS)
-    exact = test == "exact"
-    shared.unused(test, {"two_sided": (two_sided, exact), "continuity": (continuity, not exact)})
+    exact = test in ("exact", "mid-p")
+    shared.unused(test, {"two_sided": (two_sided, test == "exact"), "continuity": (continuity, not exact)})
     sided = gate.choice("two_sided", two_sided or "doubled", ("doubled", "likelihood"))
     half = 0.5 if gate.choice("continuity", continuity or "none", ("none", "half")) == "half" else 0.0
     if half and kind not in _HALVED:
@@ -182,8 +184,11 @@ def _tested(
     ask: shared.Question, test: str, sided: str, x: Floats, n: Floats, share: Floats, half: float
 ) -> tuple[Floats, Test]:
     """P-value, and the test's record."""
-    if test == "exact":
-        above, below = binomial.at_least(x, n, share), binomial.at_least(n - x, n, 1 - share)
+    if test in ("exact", "mid-p"):
+        above, below = binomial.at_least(x, n, share), binomial.at_most(x, n, share)
+        if test == "mid-p":
+            above = (above + binomial.at_least(x + 1, n, share)) / 2
+            below = (below + binomial.at_most(x - 1, n, share)) / 2
         p = shared.from_tails(above, below, ask.alternative)
         if sided == "likelihood" and ask.alternative == "two-sided":
             p = binomial.as_unlikely(x, n, share)
@@ -242,6 +247,7 @@ _LIMITS: dict[str, Limits] = {
     "wilson": lambda x, n, tail: wilson(x, n, effects.critical_z(tail)),
     "wald": lambda x, n, tail: _wald(x, n, effects.critical_z(tail), 0.0),
     "clopper-pearson": lambda x, n, tail: binomial.exact_limits(x, n, *tail),
+    "mid-p": lambda x, n, tail: binomial.mid_limits(x, n, *tail),
     "jeffreys": _jeffreys,
     "agresti-coull": _agresti_coull,
 }

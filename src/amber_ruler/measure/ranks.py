@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable
+from dataclasses import replace
 from typing import Any, Literal, NamedTuple
 
 import numpy as np
@@ -84,7 +85,7 @@ def ranks(
     Comparison
         The shift (the median of all differences between a value of treatment and one of control) with its interval;
         the test; in `effects` the superiority: the chance that a unit of treatment has more than one of control, ties
-        half, with its interval.
+        half, with its interval, and the same as Cliff's delta, the chance to have more less the chance to have less.
 
     Raises
     ------
@@ -144,7 +145,7 @@ def ranks(
         estimate=estimate,
         interval=shared.agreeing(ask, *map(np.asarray, (low, high, p, at, found.above - law.mean + at))),
         test=_record(ask, law, found.above, "U", p, at, one_sided),
-        effects={"superiority": superiority},
+        effects={"superiority": superiority, "cliff_delta": as_difference(superiority)},
         groups=(quartered(one.label, x), quartered(two.label, y)),
         facts={"U": found.above},
         quantity="rank",
@@ -343,6 +344,18 @@ def _superiority(
             for end in (logit - below * reach, logit + above * reach)
         )
     return EffectSize(share, ask.interval(low, high), "superiority", "share"), notes
+
+
+def as_difference(superiority: EffectSize) -> EffectSize:
+    """The chance to have more less the chance to have less, of a superiority with its limits: Cliff's delta.
+
+    References
+    ----------
+    .. [1] Cliff (1993), Psychological Bulletin 114, 494-509. Without ties it is also the rank-biserial correlation.
+    """
+    limits = superiority.interval
+    apart = replace(limits, low=2 * limits.low - 1, high=2 * limits.high - 1)
+    return EffectSize(2 * superiority.value - 1, apart, "Cliff δ", aside=True)
 
 
 def _tied(ties: float, n: int) -> tuple[Check, ...]:

@@ -23,13 +23,18 @@ from amber_ruler.samples import gate as groups
 
 Which: TypeAlias = Literal["score", "exact"]
 _MOST_RATE = 1e75  # that can be tested: squares of larger ones are beyond floats
+_ONE = {
+    "exact": ("exact Poisson", "Garwood (1936), Biometrika 28, 437-442"),
+    "mid-p": ("Poisson, mid-p", "Lancaster (1961), Journal of the American Statistical Association 56, 223-234"),
+    "score": ("score", "Rao (1948), PCPS 44, 50-57"),
+}
 
 
 @method(takes="one", needs="rate", published=True, examples=("--events 30 --exposure 120 --null 0.3",))
 def rate(
     group: RateGroup,
     *,
-    test: Which = "exact",
+    test: Literal["exact", "mid-p", "score"] = "exact",
     alpha: float = 0.05,
     null: ArrayLike | None = None,
     alternative: Alternative = "two-sided",
@@ -43,8 +48,9 @@ def rate(
     ----------
     group : Events, array_like of counts per unit, Sample or Moments
         The group. Events of arrays ask many questions at once.
-    test : "exact" or "score"
-        The exact Poisson test doubles the smaller tail and goes with Garwood's interval; the score test with Rao's.
+    test : "exact", "mid-p" or "score"
+        The exact Poisson test doubles the smaller tail and goes with Garwood's interval; mid-p counts the number seen
+        by half, in both; the score test goes with Rao's interval.
     alpha : float, between 0 and 0.5
         Error rate of the test; the interval has level 1 - alpha.
     null : float or array_like above 0, optional
@@ -63,6 +69,7 @@ def rate(
     ----------
     .. [1] Garwood (1936), Biometrika 28, 437-442.
     .. [2] Rao (1948), Proceedings of the Cambridge Philosophical Society 44, 50-57.
+    .. [3] Lancaster (1961), Journal of the American Statistical Association 56, 223-234, for mid-p.
 
     Examples
     --------
@@ -72,14 +79,15 @@ def rate(
     (0.25, 0.1687, 0.3569)
     """
     ask = shared.question(alpha, alternative, margin, good)
-    gate.choice("test", test, ("exact", "score"))
+    said, source = _ONE[gate.choice("test", test, _ONE)]
     one = groups.one(group, "rate")
     at = shared.null_of(null, gate.positive)
     x, exposure, rate0 = gate.aligned(one.count, one.exposure, 1.0 if at is None else at)
     tail, critical = ask.tail, effects.critical_z(ask.tail)
     if test == "exact":
-        low = np.where(x > 0, special.gammaincinv(np.maximum(x, 1), tail[0]), 0.0)
-        high = special.gammainccinv(x + 1, tail[1]) if tail[1] > 0 else np.full(x.shape, np.inf)
+        low, high = _garwood(x, tail)
+    elif test == "mid-p":
+        low, high = _mid_limits(x, tail)
     else:
         below, above = (min(c, 1e8) for c in critical)
         # The smaller root without cancellation.
@@ -88,9 +96,11 @@ def rate(
     limits, tested = ask.interval(low / exposure, high / exposure), None
     if at is not None:
         mean = rate0 * exposure
-        if test == "exact":
-            over = np.where(x > 0, special.gammainc(np.maximum(x, 1), mean), 1.0)
-            p = shared.from_tails(over, special.gammaincc(x + 1, mean), alternative)
+        if test != "score":
+            over, under = _at_least(x, mean), _at_most(x, mean)
+            if test == "mid-p":
+                over, under = (over + _at_least(x + 1, mean)) / 2, (under + _at_most(x - 1, mean)) / 2
+            p = shared.from_tails(over, under, alternative)
             tested = ask.test(p, rate0)
         else:
             z = (x - mean) / np.sqrt(mean)
@@ -100,8 +110,8 @@ def rate(
     name = groups.named(metric, "events", one)
     return Estimate(
         title=f"{name}: rate of {one.label}",
-        method="one rate, exact Poisson" if test == "exact" else "one rate, score",
-        source="Garwood (1936), Biometrika 28, 437-442" if test == "exact" else "Rao (1948), PCPS 44, 50-57",
+        method=f"one rate, {said}",
+        source=source,
         metric=name,
         label=one.label,
         estimate=scalar_or_array(x / exposure),
@@ -115,6 +125,37 @@ def rate(
         axis=groups.axis_of(one),
         checks=(*checks.dispersion(one), *checks.missing(one)),
     )
+
+
+def _at_least(x: Floats, mean: Floats) -> Floats:
+    """P(X >= x) of a Poisson count X."""
+    return np.where(x > 0, special.gammainc(np.maximum(x, 1), mean), 1.0)
+
+
+def _at_most(x: Floats, mean: Floats) -> Floats:
+    """P(X <= x)."""
+    return np.where(x < 0, 0.0, special.gammaincc(np.maximum(x, 0) + 1, mean))
+
+
+def _garwood(x: Floats, tail: tuple[float, float]) -> tuple[Floats, Floats]:
+    """The means at which x or more, or x or fewer, events have just the chance of a tail."""
+    low = np.where(x > 0, special.gammaincinv(np.maximum(x, 1), tail[0]), 0.0)
+    high = special.gammainccinv(np.maximum(x, 0) + 1, tail[1]) if tail[1] > 0 else np.full(x.shape, np.inf)
+    return low, np.where(x < 0, 0.0, high)
+
+
+def _mid_limits(x: Floats, tail: tuple[float, float]) -> tuple[Floats, Floats]:
+    """The same with x counted by half: between the exact limit of x and that of the next count further in."""
+    low, high = _garwood(x, tail)
+    if tail[0] > 0:
+        inner = _garwood(x + 1, tail)[0]
+        low = np.where(
+            x > 0, bracketed_root(lambda m: _at_least(x, m) + _at_least(x + 1, m) - 2 * tail[0], low, inner), 0.0
+        )
+    if tail[1] > 0:
+        inner = _garwood(x - 1, tail)[1]
+        high = bracketed_root(lambda m: 2 * tail[1] - _at_most(x, m) - _at_most(x - 1, m), inner, high)
+    return low, high
 
 
 @method(takes="two", needs="rate", published=True, examples=("--events 40,60 --exposure 120,130",))

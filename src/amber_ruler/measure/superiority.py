@@ -11,7 +11,7 @@ from scipy import special
 from amber_ruler.effects import Alternative
 from amber_ruler.errors import DataError, InputError
 from amber_ruler.measure import checks, shared
-from amber_ruler.measure.ranks import quartered
+from amber_ruler.measure.ranks import as_difference, quartered
 from amber_ruler.numeric import gate, student
 from amber_ruler.numeric import ranks as order
 from amber_ruler.numeric.gate import Floats
@@ -65,7 +65,8 @@ def superiority(
     Returns
     -------
     Comparison
-        P(X > Y) + P(X = Y)/2 with X of treatment and Y of control, its interval, t and df; the odds in `effects`.
+        P(X > Y) + P(X = Y)/2 with X of treatment and Y of control, its interval, t and df; in `effects` the odds,
+        and Cliff's delta.
 
     Raises
     ------
@@ -130,7 +131,10 @@ def superiority(
         se=float(se),
         interval=limits,
         test=test,
-        effects={"odds": EffectSize(float(p / (1 - p)), ask.interval(*odds), "odds of having more", "ratio")},
+        effects={
+            "odds": EffectSize(float(p / (1 - p)), ask.interval(*odds), "odds of having more", "ratio"),
+            "cliff_delta": as_difference(EffectSize(float(p), limits, "superiority", "share")),
+        },
         groups=(quartered(one.label, x), quartered(two.label, y)),
         quantity="superiority",
         checks=(*checks.few(np.asarray(len(one)), np.asarray(len(two))), *checks.missing(one, two)),

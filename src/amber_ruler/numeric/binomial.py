@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 from scipy import special
 
+from amber_ruler.numeric.roots import bracketed_root
 from amber_ruler.numeric.stirling import expm1_less, stirling_error
 
 if TYPE_CHECKING:
@@ -49,6 +50,35 @@ def exact_limits(x: Floats, n: Floats, low_tail: float, high_tail: float) -> tup
         low = np.where(x > 0, special.betaincinv(np.maximum(x, 1), n - x + 1, low_tail), 0.0)
     if high_tail > 0:
         high = np.where(x < n, special.betainccinv(x + 1, np.maximum(n - x, 1), high_tail), 1.0)
+    return low, high
+
+
+def at_most(x: Floats, n: Floats, share: Floats) -> Floats:
+    """P(X <= x), with the digits of a small share."""
+    inside = np.clip(x, 0, n - 1)
+    return np.where(x < 0, 0.0, np.where(x >= n, 1.0, special.betaincc(inside + 1, n - inside, share)))
+
+
+def mid_limits(x: Floats, n: Floats, low_tail: float, high_tail: float) -> tuple[Floats, Floats]:
+    """The limits at which the count seen, by half, and all beyond it have just the chance of a tail.
+
+    Each lies between the exact limit of this count and that of the next one further in.
+
+    References
+    ----------
+    .. [1] Berry & Armitage (1995), The Statistician 44, 417-423.
+    """
+    exact = exact_limits(x, n, low_tail, high_tail)
+    inner = exact_limits(x + 1, n, low_tail, 0)[0], exact_limits(x - 1, n, 0, high_tail)[1]
+    low, high = np.zeros(np.shape(x)), np.ones(np.shape(x))
+    if low_tail > 0:
+        ends = exact[0], np.where(x >= n, 1.0, inner[0])
+        found = bracketed_root(lambda p: at_least(x, n, p) + at_least(x + 1, n, p) - 2 * low_tail, *ends)
+        low = np.where(x > 0, found, 0.0)
+    if high_tail > 0:
+        ends = np.where(x <= 0, 0.0, inner[1]), exact[1]
+        found = bracketed_root(lambda p: 2 * high_tail - at_most(x, n, p) - at_most(x - 1, n, p), *ends)
+        high = np.where(x < n, found, 1.0)
     return low, high
 
 

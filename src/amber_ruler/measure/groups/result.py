@@ -168,7 +168,7 @@ class Groups(Result, Tested):
         >>> delay = groups({"Amble": [3.0, 5, 4, 6], "Tern Quay": [1.0, 9, 4, 14], "Gullhaven": [2.0, 2, 3, 3]})
         >>> found = delay.contrasts({"quay or not": {"Tern Quay": 1, "Amble": -0.5, "Gullhaven": -0.5}})
         >>> float(found.estimate[0]), round(float(found.se[0]), 4)
-        (3.5, 2.8831)
+        (3.5, 2.8795)
         """
         usual: ContrastMethod = "scheffe" if self.compared in ("equal", "unequal") else "holm"
         return contrasting.contrasts(self, weights, method or usual, alternative)
