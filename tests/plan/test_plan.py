@@ -35,6 +35,7 @@ DESIGNS = {
     "paired proportions": lambda **k: (plan.PairedProportions(discordant=0.4, **k), 0.1),
     "paired, correlated": lambda **k: (plan.PairedProportions(baseline=0.3, correlation=0.5, **k), 0.1),
     "two rates": lambda **k: (plan.TwoRates(baseline=0.4, exposure=3, **k), 0.1),
+    "two times": lambda **k: (plan.TwoTimes(baseline=0.4, **k), 0.3),
     "correlation": lambda **k: (plan.Correlation(**k), 0.4),
     "correlation, Fisher": lambda **k: (plan.Correlation(null=0.2, power_from="fisher-z", **k), 0.3),
     "many means": lambda **k: (plan.ManyMeans(groups=4, alpha=k["alpha"]), 0.3),

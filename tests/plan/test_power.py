@@ -317,3 +317,34 @@ def test_a_margin_as_a_lift_that_can_not_be(refused, says):
     """A share of what is not known, or in two units at once."""
     with pytest.raises(DesignError, match=says):
         refused()
+
+
+@pytest.mark.parametrize(("lift", "ratio"), [(-0.3, 1.0), (0.4, 1.0), (-0.35, 2.0)])
+def test_two_times_by_their_formula_and_by_simulated_log_rank_tests(lift, ratio):
+    """Schoenfeld's events; 4,000 tests of exponential times cut at 1, with a log-rank test written out here."""
+    design = plan.TwoTimes(baseline=0.4, ratio=ratio)
+    answer = design.sample_size(lift=lift)
+    one, two, hazard = answer.n_treatment, answer.n_control, -math.log(0.6)
+    events = one * -math.expm1(-hazard * (1 + lift)) + two * 0.4
+    error = (one + two) / math.sqrt(events * one * two)
+    assert answer.power == pytest.approx(normal_power(error, error, math.log1p(lift)), rel=1e-10)
+    assert design.power(treatment=answer.effects["treatment share"], n=(one, two)).power == pytest.approx(answer.power)
+    assert f"{math.ceil(events)} are expected" in str(answer)
+    rng, runs = np.random.default_rng(5), 4_000
+    times = np.hstack(
+        [rng.exponential(1 / (hazard * (1 + lift)), (runs, one)), rng.exponential(1 / hazard, (runs, two))]
+    )
+    order = np.argsort(times, axis=1)
+    treated = order < one
+    seen = np.take_along_axis(times, order, axis=1) < 1
+    risk = np.arange(one + two, 0, -1)
+    share = np.cumsum(treated[:, ::-1], axis=1)[:, ::-1] / risk
+    z = (seen * (treated - share)).sum(axis=1) / np.sqrt((seen * share * (1 - share)).sum(axis=1))
+    found = np.mean(np.abs(z) > 1.959964)
+    assert found == pytest.approx(answer.power, abs=0.012 + 3 * math.sqrt(0.16 / runs))
+
+
+def test_times_have_no_margin_as_a_lift():
+    """Whose unit is the logarithm of a ratio."""
+    with pytest.raises(DesignError, match="logarithm of the ratio"):
+        plan.TwoTimes(baseline=0.4).with_margin(lift=0.1)

@@ -33,6 +33,7 @@ KINDS = {
     "paired-proportions": ("PairedProportions", "--discordant 0.3 --effect 0.1"),
     "many-means": ("ManyMeans", "--groups 3 --sd 2 --means 10,11,12"),
     "two-rates": ("TwoRates", "--baseline 0.5 --exposure 28 --lift 0.1"),
+    "two-times": ("TwoTimes", "--baseline 0.4 --lift -0.3"),
     "ratio": ("RatioMetric", _RATIO),
     "correlation": ("Correlation", "--effect 0.3"),
     "regression": ("Regression", "--predictors 3 --explained 0.2 --effect 0.05"),

@@ -7,6 +7,7 @@ from amber_ruler.plan.designs.means import OneMean, PairedMeans, TwoMeans
 from amber_ruler.plan.designs.omnibus import Association, ManyMeans, Regression
 from amber_ruler.plan.designs.proportions import OneProportion, PairedProportions, TwoProportions
 from amber_ruler.plan.designs.rates import RatioMetric, TwoRates
+from amber_ruler.plan.designs.times import TwoTimes
 from amber_ruler.plan.earlier import EarlierStudy
 from amber_ruler.plan.evidence import Evidence
 from amber_ruler.plan.history import design_from
@@ -32,6 +33,7 @@ __all__ = [
     "TwoMeans",
     "TwoProportions",
     "TwoRates",
+    "TwoTimes",
     "WaysToLook",
     "design_from",
 ]
