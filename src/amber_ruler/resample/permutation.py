@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
-from itertools import combinations, product
+from itertools import combinations, islice, product
 from typing import Any, Literal
 
 import numpy as np
@@ -27,6 +27,7 @@ from amber_ruler.samples.gate import check_labels
 USUAL = 10_000  # assignments that are drawn
 _ENUMERATED = 20_000  # assignments up to which all are taken unless a number is asked for
 _ALL = 2_000_000  # that can be taken
+_AT_ONCE = 1 << 22  # marks of units that are held
 _TIED = 1e-12  # of the largest difference, within which two are tied
 
 Statistic = Literal["mean", "studentised"]
@@ -134,10 +135,8 @@ def permutation(
         check_labels(arms[0].label, arms[1].label)
     if own and paired:
         raise InputError("A function is of two samples: one sample, or pairs, have the signs of 'mean' flipped.")
-    if own and (cluster or statistic == "studentised"):
-        raise InputError("Clusters are dealt out for 'mean' alone.")
-    if cluster is not None and statistic == "studentised":
-        raise InputError("'studentised' is of plain units: leave cluster out, or take 'mean'.")
+    if cluster is not None and statistic != "mean":
+        raise InputError("Clusters are dealt out for 'mean' alone: leave cluster out, or take 'mean'.")
     seeded = seed_of(seed)
     pool = _Pool.of(arms, column, own=own, paired=paired)
     dealt = _deal(pool, statistic, replicates, seeded, workers, progress)
@@ -257,28 +256,37 @@ def _deal(
     if replicates == "all" and ways > _ALL:
         raise InputError(f"There are {ways:.3g} assignments: at most {_ALL:,} are all taken. Give a number.")
     own = callable(statistic)
+    step = max(1, _AT_ONCE // len(pool.totals))
+
+    def found_of(picked: Any) -> Floats:
+        return _called(pool, statistic, picked) if own else picked.astype(np.float64) @ pool.totals
+
     if replicates == "all" or (replicates is None and ways <= _ENUMERATED):
-        picked = np.array(list(_every(pool)), dtype=np.bool_)
-        sums = _called(pool, statistic, picked) if own else _sums(pool, picked)
-        return _Dealt(sums, every=True, stopped=False)
+        every = _every(pool)
+        taken = iter(lambda: list(islice(every, step)), [])
+        return _Dealt(np.concatenate([found_of(np.array(some)) for some in taken]), every=True, stopped=False)
     count = USUAL if replicates is None else int(gate.whole("replicates", replicates, 1))
     kinds = None if own or pool.paired else [few_kinds(pool.totals[at]) for at, _ in pool.strata]
 
     def draw(rng: np.random.Generator, size: int) -> Floats:
         if pool.paired:
-            signs = rng.integers(0, 2, (size, len(pool.totals)), dtype=np.int8).astype(np.bool_)
-            return _sums(pool, signs)
+            n = len(pool.totals)
+            parts = (min(step, size - b) for b in range(0, size, step))
+            return np.concatenate([found_of(rng.integers(0, 2, (some, n), dtype=np.int8)) for some in parts])
         if kinds is not None and all(k is not None for k in kinds):
             found = np.zeros((size, pool.totals.shape[1]))
             for (_, n), kind in zip(pool.strata, kinds, strict=True):
                 assert kind is not None  # noqa: S101 - as just seen
                 found += rng.multivariate_hypergeometric(kind[1], n, size, method="marginals") @ kind[0]
             return found
-        picked = np.zeros((size, len(pool.totals)), dtype=np.bool_)
-        for b in range(size):
-            for at, n in pool.strata:
-                picked[b, at[rng.choice(len(at), n, replace=False, shuffle=False)]] = True
-        return _called(pool, statistic, picked) if own else _sums(pool, picked)
+        drawn = []
+        for first in range(0, size, step):
+            picked = np.zeros((min(step, size - first), len(pool.totals)), dtype=np.bool_)
+            for row in picked:
+                for at, n in pool.strata:
+                    row[at[rng.choice(len(at), n, replace=False, shuffle=False)]] = True
+            drawn.append(found_of(picked))
+        return np.concatenate(drawn)
 
     parts: list[Floats] = []
     stopped = False
@@ -302,12 +310,6 @@ def _every(pool: _Pool) -> Any:
         for (at, _), places in zip(pool.strata, chosen, strict=True):
             picked[at[list(places)]] = True
         yield picked
-
-
-def _sums(pool: _Pool, picked: NDArray[np.bool_]) -> Floats:
-    """Sums over the treated of each assignment, in blocks that stay small."""
-    step = max(1, (1 << 22) // len(pool.totals))
-    return np.concatenate([picked[a : a + step].astype(np.float64) @ pool.totals for a in range(0, len(picked), step)])
 
 
 def _called(pool: _Pool, statistic: Callable[..., Any], picked: NDArray[np.bool_]) -> Floats:
