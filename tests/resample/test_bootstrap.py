@@ -317,3 +317,21 @@ def test_the_jackknife_is_its_formula():
     ):
         with pytest.raises(InputError, match=says):
             call()
+
+
+@pytest.mark.parametrize("kind", ["bca", "percentile", "basic", "normal", "studentised"])
+def test_ends_are_as_uncertain_as_they_say(kind):
+    """The stated Monte-Carlo error of each end is the spread of the ends over 60 seeds."""
+    values = np.random.default_rng(1).lognormal(size=60)
+    found = [bootstrap(values, statistic="mean", interval=kind, replicates=400, seed=s) for s in range(60)]
+    for end, name in (("low", "lower"), ("high", "upper")):
+        spread = np.std([getattr(r.interval, end) for r in found])
+        assert np.mean([r.facts[f"error of the {name} end"] for r in found]) == pytest.approx(spread, rel=0.35)
+
+
+def test_tiny_values_have_the_interval_of_large_ones():
+    """What counts as tied follows the size of the values."""
+    values = np.random.default_rng(2).lognormal(size=30)
+    one, other = (bootstrap(v, statistic="mean", replicates=400, seed=1) for v in (values, values * 1e-15))
+    assert other.interval.low == pytest.approx(one.interval.low * 1e-15, rel=1e-9)
+    assert other.facts["z0"] == pytest.approx(one.facts["z0"], abs=1e-12)

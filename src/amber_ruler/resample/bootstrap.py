@@ -284,6 +284,14 @@ def _spread(values: Floats, chances: Floats | None) -> tuple[Floats, Floats]:
     return np.sqrt(chances @ (values - mean) ** 2), mean
 
 
+def _spread_error(values: Floats, se: Floats) -> Floats:
+    """Monte-Carlo standard error of the standard error, by the fourth moment of the draws."""
+    away = values - values.mean(axis=0)
+    fourth, square = np.mean(away**4, axis=0), np.mean(away**2, axis=0)
+    steep = np.where(square > 0, fourth / np.where(square > 0, square, 1.0) ** 2, 1.0)
+    return np.asarray(se * np.sqrt(np.maximum(steep - 1, 0) / (4 * len(values))))
+
+
 def _interval(
     kind: str,
     engine: Engine,
@@ -333,8 +341,15 @@ def _interval(
         else:
             low, high = drawn.quantile(low_p), drawn.quantile(high_p)
     if chances is None:
-        facts["error of the lower end"] = 0.0 if open_low else intervals.ends_error(drawn, low_p, count)
-        facts["error of the upper end"] = 0.0 if open_high else intervals.ends_error(drawn, high_p, count)
+        if kind in ("basic", "studentised"):  # whose lower end hangs on the upper draws
+            low_p, high_p = 1 - np.full(k, tails[0]), np.full(k, tails[1])
+        if kind == "normal":
+            off = _spread_error(values, se)
+            errors_of_ends = z_low * off, z_high * off
+        else:
+            errors_of_ends = intervals.ends_error(drawn, low_p, count), intervals.ends_error(drawn, high_p, count)
+        facts["error of the lower end"] = 0.0 if open_low else errors_of_ends[0]
+        facts["error of the upper end"] = 0.0 if open_high else errors_of_ends[1]
     endless = np.full(k, np.inf)
     return (-endless if open_low else low, endless if open_high else high), facts
 
@@ -359,10 +374,7 @@ def _way(drawn: _Resampled, weights: str) -> str:
 def _draws(values: Floats, chances: Floats | None, se: Floats, seed: int, weights: str, lost: int) -> Draws:
     if chances is not None:
         return Draws(replicates=len(values), error=0.0, way="every resample", left_out=lost)
-    away = values - values.mean(axis=0)
-    fourth, square = np.mean(away**4, axis=0), np.mean(away**2, axis=0)
-    steep = np.where(square > 0, fourth / np.where(square > 0, square, 1.0) ** 2, 1.0)
-    error = float(np.max(se * np.sqrt(np.maximum(steep - 1, 0) / (4 * len(values)))))
+    error = float(np.max(_spread_error(values, se)))
     quantiles = Drawn.of(values[:, :1]) if values.shape[1] == 1 else None
     told = None if quantiles is None else np.array([quantiles.quantile(np.array([p]))[0] for p in _QUANTILES])
     way = "resamples" if weights == "resampled" else "draws of Poisson weights"

@@ -351,8 +351,9 @@ def few_kinds(rows: Floats) -> tuple[Floats, NDArray[np.intp]] | None:
         top = np.count_nonzero(rows[:, 1] == high)
         if top + np.count_nonzero(rows[:, 1] == low) == len(rows) and np.all(rows[:, 0] == 1):
             return np.array([[1.0, low], [1.0, high]]), np.array([len(rows) - top, top])
-    # One number that is different for different rows, of which some rows tell which there are.
-    key = rows @ np.sqrt(np.arange(2, 2 + rows.shape[1]))
+    # One number that is different for different rows, whatever their unit, of which some rows tell which there are.
+    largest = np.maximum(rows.max(axis=0), -rows.min(axis=0))
+    key = rows @ (np.sqrt(np.arange(2, 2 + rows.shape[1])) / np.where(largest > 0, largest, 1.0))
     _, some = np.unique(key[:: max(1, len(rows) // 1024)], return_index=True)
     if len(some) > _FEW:
         return None

@@ -45,8 +45,8 @@ class Drawn(NamedTuple):
         """The chance of less than a value of each column, and half that of the value itself."""
         found = []
         for j, v in enumerate(value):
-            near = 1e-12 * max(1.0, abs(v))
             column = self.values[:, j]
+            near = 1e-12 * max(abs(v), abs(column[0]), abs(column[-1]))
             under, upto = (
                 int(np.searchsorted(column, v - near, "left")),
                 int(np.searchsorted(column, v + near, "right")),
