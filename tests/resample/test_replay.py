@@ -155,3 +155,14 @@ def test_an_experiment_is_replayed_with_its_correction_and_looks(more, tmp_path)
 def test_what_can_not_be_replayed_is_said(call, says):
     with pytest.raises((DataError, InputError), match=says):
         call()
+
+
+def test_no_difference_is_what_the_analysis_tests_for():
+    """A chance of one half, a ratio of 1: what intervals hold is not always 0."""
+    rng = np.random.default_rng(1)
+    even = replay(rng.normal(size=200), ar.measure.superiority, runs=60, seed=1)
+    assert even.coverage == pytest.approx(1 - even.false_alarms)
+    assert 0.05 < even.detectable < 0.2
+    seen = ar.Records({"days": rng.exponential(5, 200), "left": (rng.random(200) < 0.7).astype(float)}, "all")
+    ratio = replay(seen, ar.measure.times, value="days", event="left", runs=60, seed=1)
+    assert ratio.coverage == pytest.approx(1 - ratio.false_alarms)

@@ -51,7 +51,7 @@ class Replay(Result):
     false_alarms, false_error : float
         Share of runs with p below alpha though there is no difference, and its Monte-Carlo error.
     coverage : float
-        Share of intervals that hold 0 then.
+        Share of intervals that hold the tested value then.
     uniform : float or None
         P of Kolmogorov's test that p is uniform; None where p takes few values.
     half_width : float
@@ -140,6 +140,7 @@ class Runs(NamedTuple):
     se: Floats | None
     critical: Floats | None
     quantity: str
+    null: float  # what says that there is no difference
 
     @classmethod
     def of(cls, result: Any, size: int) -> Runs:
@@ -150,7 +151,7 @@ class Runs(NamedTuple):
         p, low, high, estimate = (
             _wide(v, size) for v in (result.p_value, result.interval.low, result.interval.high, result.estimate)
         )
-        return cls(p, low, high, estimate, se, critical, result.quantity)
+        return cls(p, low, high, estimate, se, critical, result.quantity, _null(result))
 
     @classmethod
     def together(cls, each: Sequence[Runs]) -> Runs:
@@ -159,7 +160,7 @@ class Runs(NamedTuple):
         se, critical = ([getattr(one, name) for one in each] for name in ("se", "critical"))
         known = not any(v is None for v in (*se, *critical))
         wide, beyond = (np.concatenate(v) if known else None for v in (se, critical))
-        return cls(p, low, high, estimate, wide, beyond, each[0].quantity)
+        return cls(p, low, high, estimate, wide, beyond, each[0].quantity, each[0].null)
 
 
 def replay(
@@ -269,6 +270,10 @@ def _takes(analysis: Callable[..., Any], setting: str) -> bool:
     return any(p.name == setting or p.kind is inspect.Parameter.VAR_KEYWORD for p in known)
 
 
+def _null(result: Any) -> float:
+    return float(np.ravel(result.null)[0])
+
+
 def _wide(value: Any, size: int) -> Floats:
     return np.broadcast_to(np.asarray(value, dtype=np.float64), (size,))
 
@@ -318,7 +323,7 @@ def told(
         mean=float(np.mean(values)),
         false_alarms=false,
         false_error=math.sqrt(max(false * (1 - false), 1 / runs) / runs),
-        coverage=float(np.mean((found.low <= 0) & (found.high >= 0))),
+        coverage=float(np.mean((found.low <= found.null) & (found.null <= found.high))),
         uniform=uniform,
         half_width=float(np.median((found.high - found.low) / 2)),
         detectable=detectable,
@@ -342,13 +347,12 @@ def _uniform(p: Floats) -> float:
 
 def _detectable(found: Runs) -> float | None:
     """The shift at which 80 % of the runs are beyond their critical values."""
-    if found.se is None or found.critical is None or not np.all(found.se > 0):
+    if found.se is None or found.critical is None or not np.all(found.se > 0) or not np.isfinite(found.estimate).all():
         return None
-
     reach = np.abs(found.critical) * found.se
 
     def power(shift: float) -> float:
-        return float(np.mean(np.abs(found.estimate + shift) > reach))
+        return float(np.mean(np.abs(found.estimate - found.null + shift) > reach))
 
     if not power(0.0) < 0.5:  # it claims differences that are not there: no size says anything
         return None
@@ -428,10 +432,10 @@ def _numbers_of(result: Any) -> tuple[float, ...]:
     return tuple(math.nan if v is None or np.ndim(v) else float(v) for v in each)
 
 
-def _of_numbers(found: Floats, quantity: str) -> Runs:
+def _of_numbers(found: Floats, like: Any) -> Runs:
     p, low, high, estimate, se, critical = found.T
     known = np.isfinite(se).all() and np.isfinite(critical).all()
-    return Runs(p, low, high, estimate, se if known else None, critical if known else None, quantity)
+    return Runs(p, low, high, estimate, se if known else None, critical if known else None, like.quantity, _null(like))
 
 
 def _one_by_one(
@@ -462,8 +466,8 @@ def _one_by_one(
     first = ask(*_arms(held, _dealt(np.random.default_rng(seed), len(values), share), column, values))
     parts = list(blocks(draw, count, seed, workers=workers, processes=True, progress=progress))
     every = np.concatenate(parts)
-    found = _of_numbers(every[:, 0], first.quantity)
-    return found, _of_numbers(every[:, 1], first.quantity) if planted.asked else None
+    found = _of_numbers(every[:, 0], first)
+    return found, _of_numbers(every[:, 1], first) if planted.asked else None
 
 
 @dataclass(frozen=True, slots=True, eq=False)

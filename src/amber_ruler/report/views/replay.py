@@ -28,7 +28,7 @@ def layout(result: Replay) -> list[Block]:
     false = _share(result.false_alarms, result.false_error)
     rows_ = [
         ("claims a difference where there is none", false, alpha),
-        ("intervals that hold 0 then", numbers.percent(result.coverage), level),
+        ("intervals that hold no difference", numbers.percent(result.coverage), level),
     ]
     if result.uniform is not None:
         rows_.append(("p is uniform: p of that", numbers.p_value(result.uniform), ""))
