@@ -19,7 +19,7 @@ def test_drawn_input_is_answered_soundly_or_refused(method, monkeypatch):
         warnings.simplefilter("ignore")
         ends, found = fuzz.through(partial(fuzz.one, method=method), 24, seed=7)
     assert not found, "\n".join(found[:3])
-    assert ends["answered"] >= 2
+    assert ends["answered"] >= 1
 
 
 @pytest.mark.parametrize("door", fuzz.DOORS)

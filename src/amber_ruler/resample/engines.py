@@ -373,12 +373,16 @@ def _poisson(totals: Floats, rng: np.random.Generator, size: int) -> Floats:
     table, n = poisson_table(), len(totals)
     step = max(1, min(4, CELLS // n))
     columns = [np.ascontiguousarray(totals[:, j]) for j in range(totals.shape[1])]
+    ones = bool(np.all(columns[0] == 1))  # units of one row each: the weights are whole numbers
     found = np.empty((size, len(columns)))
     for at in range(0, size, step):
         some = min(step, size - at)
         weights = table.take(rng.integers(0, 65536, (some, n), dtype=np.uint16), mode="clip")
         for j, column in enumerate(columns):
-            found[at : at + some, j] = np.einsum("bn,n->b", weights, column)
+            plain = ones and j == 0
+            found[at : at + some, j] = (
+                weights.sum(axis=1, dtype=np.uint32) if plain else np.einsum("bn,n->b", weights, column)
+            )
     return found
 
 
