@@ -433,3 +433,41 @@ def test_contrasts_that_say_nothing_are_refused(weights, more, says):
     """With what is wrong."""
     with pytest.raises(InputError, match=says):
         groups(FOUR).contrasts(weights, **more)
+
+
+@given(st.integers(2, 30), st.integers(2, 5), st.integers(0, 10**6), st.sampled_from([2, 5, 10**6]))
+def test_ranks_within_units_by_their_definition(n, k, seed, kinds):
+    """Q from sums of ranks with ties (Conover 1999), of two conditions the squared sign test."""
+    x = np.random.default_rng(seed).integers(0, kinds, (n, k)).astype(float)
+    samples = {f"c{j}": x[:, j] for j in range(k)}
+    placed = np.array([[np.sum(row < v) + (np.sum(row == v) + 1) / 2 for v in row] for row in x])
+    total, square = placed.sum(axis=0), np.sum(placed**2)
+    if square == n * k * (k + 1) ** 2 / 4:
+        with pytest.raises(DataError, match="no order"):
+            groups(samples, compare="same-units-ranks")
+        return
+    r = groups(samples, compare="same-units-ranks")
+    q = (k - 1) * np.sum((total - n * (k + 1) / 2) ** 2) / (square - n * k * (k + 1) ** 2 / 4)
+    assert r.statistic == pytest.approx(q, rel=1e-10, abs=1e-10)
+    assert r.p_value == pytest.approx(
+        float(mp.gammainc((k - 1) / mp.mpf(2), mp.mpf(q) / 2, regularized=True)), rel=1e-9
+    )
+    assert r.facts["kendall_w"] == pytest.approx(q / (n * (k - 1)), abs=1e-12)
+    won, lost = np.sum(x[:, 0] > x[:, 1]), np.sum(x[:, 0] < x[:, 1])
+    if k == 2:
+        assert r.statistic == pytest.approx((won - lost) ** 2 / (won + lost))
+        assert r.pairwise("none").p_value[0] == pytest.approx(r.p_value, rel=1e-9)
+    if kinds > 5 and len(set(map(len, map(set, x)))) == 1 and len(set(x[0])) == k:  # no ties
+        assert r.statistic == pytest.approx(12 / (n * k * (k + 1)) * np.sum(total**2) - 3 * n * (k + 1), abs=1e-8)
+        assert r.pairwise("none").se[0] == pytest.approx(np.sqrt(k * (k + 1) / (6 * n)))
+
+
+def test_huynh_and_feldt_by_their_formula():
+    """Nearer to 1 than Greenhouse and Geisser's epsilon, and never above it."""
+    x = RNG.normal(0, 1, (9, 4)) + RNG.normal(0, 1, (9, 1)) * np.array([0, 0.5, 1, 2]) + np.arange(4)
+    r = groups({f"c{j}": x[:, j] for j in range(4)}, compare="same-units")
+    epsilon = r.facts["epsilon"]
+    expected = min(1, (9 * 3 * epsilon - 2) / (3 * (8 - 3 * epsilon)))
+    assert r.facts["huynh_feldt_epsilon"] == pytest.approx(expected)
+    assert r.facts["huynh_feldt_p"] == pytest.approx(float(fisher.sf(r.statistic, 3 * expected, 24 * expected)))
+    assert r.facts["uncorrected_p"] <= r.facts["huynh_feldt_p"] <= r.p_value

@@ -450,9 +450,12 @@ def _from_table(method: Method, call: Any, given: dict[str, Any], settings: dict
     elif takes == "several":
         samples = source.samples(_needed(given, "value"), by=_needed(given, "by"), unit=given["unit"])
         if given["unit"] is not None:
-            if settings.get("compare") not in ("means", "same-units"):
-                raise InputError(f"--unit compares the same units: --compare {settings['compare']} can't go with it.")
-            settings = {**settings, "compare": "same-units"}
+            compared = settings.get("compare")
+            if compared is None:
+                raise InputError("--unit is for the means or ranks of the same units: measure groups compares these.")
+            if compared == "ranks":
+                raise InputError("--unit compares the same units: take --compare same-units-ranks with it.")
+            settings = {**settings, "compare": "same-units" if compared == "means" else compared}
         yield call(samples, **settings)
     elif takes == "one":
         yield from _each(source, method, call, given, settings)

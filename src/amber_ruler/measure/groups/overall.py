@@ -8,7 +8,7 @@ from typing import Literal
 
 from amber_ruler.measure import shared
 from amber_ruler.measure.groups.means import by_means
-from amber_ruler.measure.groups.ranks import by_ranks
+from amber_ruler.measure.groups.ranks import by_ranks, by_ranks_of_units
 from amber_ruler.measure.groups.result import Groups
 from amber_ruler.measure.groups.units import by_units
 from amber_ruler.numeric import gate
@@ -35,7 +35,7 @@ _MANY = 200  # groups whose pairs nobody reads
 def groups(
     samples: Mapping[str, MeanGroup] | Sequence[MeanGroup],
     *,
-    compare: Literal["means", "ranks", "same-units"] = "means",
+    compare: Literal["means", "ranks", "same-units", "same-units-ranks"] = "means",
     variances: Literal["unequal", "equal"] | None = None,
     alpha: float = 0.05,
     good: Literal["higher", "lower", "neither"] = "neither",
@@ -47,10 +47,11 @@ def groups(
     ----------
     samples : mapping of label to group, or sequence of groups
         Each array_like, Sample, Summary or Moments, such as `table.samples(…)` or `table.moments(…)` gives.
-    compare : "means", "ranks" or "same-units"
-        What is compared: means of independent groups; their ranks, which needs the values; or means of the same units
-        in the same order, measured under each condition, which needs the values, and whose degrees of freedom are
-        corrected for correlations that differ (Greenhouse-Geisser).
+    compare : "means", "ranks", "same-units" or "same-units-ranks"
+        What is compared: means of independent groups; their ranks; means of the same units in the same order, measured
+        under each condition, with degrees of freedom corrected for correlations that differ (Greenhouse and Geisser;
+        Huynh and Feldt's stand in `facts`); or the ranks that conditions have within each unit (Friedman's test; in
+        `facts` Kendall's W, and the F of Iman and Davenport). All but the first need the values.
     variances : "unequal" or "equal"
         Of means: whether each group keeps its own variance (the default) or all share one.
     alpha : float, between 0 and 0.5
@@ -82,7 +83,10 @@ def groups(
     .. [1] Welch (1951), Biometrika 38, 330-336.
     .. [2] Kruskal & Wallis (1952), Journal of the American Statistical Association 47, 583-621.
     .. [3] Greenhouse & Geisser (1959), Psychometrika 24, 95-112.
-    .. [4] Kelley (1935), Proceedings of the National Academy of Sciences 21, 554-559, for ε².
+    .. [4] Huynh & Feldt (1976), Journal of Educational Statistics 1, 69-82.
+    .. [5] Friedman (1937), Journal of the American Statistical Association 32, 675-701.
+    .. [6] Iman & Davenport (1980), Communications in Statistics A 9, 571-595.
+    .. [7] Kelley (1935), Proceedings of the National Academy of Sciences 21, 554-559, for ε².
 
     Examples
     --------
@@ -92,12 +96,14 @@ def groups(
     (3.769, 39.5, 0.0317)
     """
     shared.question(alpha)
-    gate.choice("compare", compare, ("means", "ranks", "same-units"))
+    gate.choice("compare", compare, ("means", "ranks", "same-units", "same-units-ranks"))
     gate.choice("good", good, ("higher", "lower", "neither"))
     shared.unused(compare, {"variances": (variances, compare == "means")})
     kind = gate.choice("variances", variances or "unequal", ("unequal", "equal"))
     if compare == "ranks":
         result = by_ranks(samples, alpha, metric)
+    elif compare == "same-units-ranks":
+        result = by_ranks_of_units(samples, alpha, metric)
     elif compare == "same-units":
         result = by_units(samples, alpha, metric)
     else:

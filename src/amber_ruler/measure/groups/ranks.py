@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from dataclasses import replace
 from typing import Any
 
@@ -11,8 +12,9 @@ from amber_ruler.errors import DataError
 from amber_ruler.measure import checks
 from amber_ruler.measure.groups.result import Groups
 from amber_ruler.measure.groups.simultaneous import Spreads
+from amber_ruler.measure.groups.units import aligned
 from amber_ruler.measure.ranks import quartered
-from amber_ruler.numeric import chisquare
+from amber_ruler.numeric import chisquare, fisher
 from amber_ruler.numeric import ranks as order
 from amber_ruler.numeric.gate import Floats
 from amber_ruler.results import Check, EffectSize, Interval, Test
@@ -58,6 +60,58 @@ def by_ranks(samples: Any, alpha: float, metric: str | None) -> Groups:
         spreads=Spreads(mean - mean[0], spread / n, np.full(k, np.inf), n, np.full(k, np.nan), shared=True),
         checks=(*_small_ranks(n), *checks.missing(*found)),
     )
+
+
+def by_ranks_of_units(samples: Any, alpha: float, metric: str | None) -> Groups:
+    """Compare the ranks that conditions have within each unit: Friedman's test, with the correction for ties."""
+    found = aligned(samples, "same-units-ranks")
+    name = groups.named(metric, "value", *found)
+    x = np.column_stack([s.values for s in found])
+    n, k = x.shape
+    placed = np.empty(x.shape)
+    for j in range(k):
+        below, same = ((compare(x, x[:, [j]])).sum(axis=1) for compare in (np.less, np.equal))
+        placed[:, j] = below + (same + 1) / 2
+    mean, spread = placed.mean(axis=0), float(np.sum((placed - (k + 1) / 2) ** 2)) / (n * (k - 1))
+    if spread <= 0:
+        raise DataError("Within each unit all values are equal: there is no order to compare.")
+    q = n * float(np.sum((mean - (k + 1) / 2) ** 2)) / spread
+    most = n * (k - 1.0)
+    f = math.inf if q >= most * (1 - 1e-14) else (n - 1) * q / (most - q)
+    return Groups(
+        title=f"{name} under {k} conditions, by ranks",
+        method="several conditions of the same units, by ranks within each",
+        source="Friedman (1937), JASA 32, 675-701",
+        metric=name,
+        test=Test(
+            p_value=float(chisquare.sf(q, k - 1.0)),
+            alpha=alpha,
+            statistic=q,
+            name="Q",
+            df=k - 1.0,
+            critical=float(chisquare.upper_quantile(alpha, k - 1.0)),
+            alternative="any",
+        ),
+        groups=tuple(
+            replace(g, more={**g.more, "mean rank": m})
+            for g, m in zip((quartered(s.label, order.ordered(s.values)) for s in found), mean.tolist(), strict=True)
+        ),
+        effects={},
+        compared="ranks",
+        facts={"kendall_w": q / most, "f": f, "f_p": float(fisher.sf(f, k - 1.0, (k - 1.0) * (n - 1)))},
+        spreads=Spreads(
+            mean - mean[0], np.full(k, spread / n), np.full(k, np.inf), np.full(k, float(n)), np.full(k, np.nan),
+            shared=True,
+        ),
+        checks=(*_few_units(n, k), *checks.missing(*found)),
+    )  # fmt: skip
+
+
+def _few_units(n: int, k: int) -> tuple[Check, ...]:
+    if n * k >= 30:
+        return ()
+    advice = "The chi-square of Q is an approximation that wants more; the F in `facts` comes closer."
+    return (Check("units", f"{n} units under {k} conditions", advice, "warning"),)
 
 
 def _small_ranks(n: Floats) -> tuple[Check, ...]:
