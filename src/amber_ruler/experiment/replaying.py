@@ -20,7 +20,7 @@ from amber_ruler.numeric.gate import Floats
 from amber_ruler.numeric.least_squares import MARK
 from amber_ruler.resample import Replays
 from amber_ruler.resample.drawing import Progress, blocks, seed_of
-from amber_ruler.resample.replay import Planted, Runs, plant, told
+from amber_ruler.resample.replay import Planted, Runs, of_products, plant, told, with_products
 from amber_ruler.results import Axis
 from amber_ruler.sequential import boundaries
 from amber_ruler.tables import Table, reduce
@@ -44,10 +44,7 @@ class _Asked:
 
     def features(self, seen: NDArray[np.bool_]) -> Floats:
         """Rows of 1, values and their products, of units that count by then."""
-        k = len(self.values)
-        away = [v - o for v, o in zip(self.values, self.origin, strict=True)]
-        products = [away[i] * away[j] for i in range(k) for j in range(i, k)]
-        rows = np.column_stack([np.ones(len(self.known)), *away, *products])
+        rows = with_products(self.values, self.origin)
         rows[~(self.known & seen)] = 0.0
         return rows
 
@@ -58,20 +55,10 @@ class _Asked:
 
     def moments(self, sums: Floats, label: str, axis: Axis) -> Moments:
         """Of sums along an axis, (b, m)."""
-        k, n = len(self.values), np.round(sums[:, 0]).astype(np.int64)
-        if n.min() < 2:
-            raise InputError(f"A run leaves {n.min()} units of {self.name} in {label!r}: there are too few to replay.")
-        shift = sums[:, 1 : 1 + k] / n[:, None]
-        comoments = np.zeros((len(n), k, k))
-        place = 1 + k
-        for i in range(k):
-            for j in range(i, k):
-                comoments[:, i, j] = comoments[:, j, i] = sums[:, place] - n * shift[:, i] * shift[:, j]
-                place += 1
-        diagonal = np.arange(k)
-        comoments[:, diagonal, diagonal] = np.maximum(comoments[:, diagonal, diagonal], 0.0)
-        means = self.origin + shift
-        return Moments(self.columns, n, means, comoments, label, 0, shift - (means - self.origin), axis)
+        n = round(float(sums[:, 0].min()))
+        if n < 2:
+            raise InputError(f"A run leaves {n} units of {self.name} in {label!r}: there are too few to replay.")
+        return of_products(sums, self.columns, self.origin, label, axis)
 
 
 def replay(

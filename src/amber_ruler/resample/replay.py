@@ -470,6 +470,28 @@ def _one_by_one(
     return found, _of_numbers(every[:, 1], first) if planted.asked else None
 
 
+def with_products(values: Sequence[Floats], origin: Floats) -> Floats:
+    """Rows of 1, values less an origin, and all their products, (n, 1 + k + k (k + 1) / 2): what is added up."""
+    away = [v - o for v, o in zip(values, origin, strict=True)]
+    products = [one * other for i, one in enumerate(away) for other in away[i:]]
+    return np.column_stack([np.ones(len(away[0])), *away, *products])
+
+
+def of_products(sums: Floats, columns: tuple[str, ...], origin: Floats, label: str, axis: Axis) -> Moments:
+    """Moments along an axis, of the sums of such rows, (b, m)."""
+    n, k = np.round(sums[:, 0]).astype(np.int64), len(columns)
+    shift = sums[:, 1 : 1 + k] / n[:, None]
+    comoments = np.zeros((len(n), k, k))
+    place = 1 + k
+    for i in range(k):
+        for j in range(i, k):
+            each = sums[:, place] - n * shift[:, i] * shift[:, j]
+            comoments[:, i, j] = comoments[:, j, i] = np.maximum(each, 0) if i == j else each
+            place += 1
+    means = origin + shift
+    return Moments(columns, n, means, comoments, label, 0, shift - (means - origin), axis)
+
+
 @dataclass(frozen=True, slots=True, eq=False)
 class _Sums:
     """Units as rows of values and their products, so that a run is a product of matrices."""
@@ -508,30 +530,19 @@ class _Sums:
                 values.append(lacks.astype(np.float64))
                 columns = (*columns, name + MARK)
         origin = np.array([v.mean() for v in values])
-        away = [v - o for v, o in zip(values, origin, strict=True)]
         k = len(columns)
-        products = [away[i] * away[j] for i in range(k) for j in range(i, k)]
         zero_one = bool(np.all((values[0] == 0) | (values[0] == 1)))
-        return cls(held, columns, np.column_stack([np.ones(len(held)), *away, *products]), origin, zero_one and k == 1)
+        return cls(held, columns, with_products(values, origin), origin, zero_one and k == 1)
 
     def moments(self, sums: Floats, label: str) -> Any:
         """Both kinds of what an analysis takes, of every run along an axis."""
-        n, k = np.round(sums[:, 0]).astype(np.int64), len(self.columns)
+        n = np.round(sums[:, 0]).astype(np.int64)
         if n.min() < 2:
             raise DataError(f"A run leaves {n.min()} units in {label}: there are too few, or share is too uneven.")
         axis = Axis("run", tuple(map(str, range(1, len(n) + 1))))
         if self.share:
             return Counts(np.round(sums[:, 1] + n * self.origin[0]), n.astype(float), label, axis=axis)
-        shift = sums[:, 1 : 1 + k] / n[:, None]
-        comoments = np.zeros((len(n), k, k))
-        place = 1 + k
-        for i in range(k):
-            for j in range(i, k):
-                each = sums[:, place] - n * shift[:, i] * shift[:, j]
-                comoments[:, i, j] = comoments[:, j, i] = np.maximum(each, 0) if i == j else each
-                place += 1
-        means = self.origin + shift
-        return Moments(self.columns, n, means, comoments, label, 0, shift - (means - self.origin), axis)
+        return of_products(sums, self.columns, self.origin, label, axis)
 
     def agrees(self, ask: Callable[..., Any], share: float, seed: int) -> bool:
         """Whether the analysis says of a run's sums what it says of its rows."""

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Sequence
 from dataclasses import replace
 from typing import Any
 
@@ -17,7 +18,8 @@ from amber_ruler.measure.ranks import quartered
 from amber_ruler.numeric import chisquare, fisher
 from amber_ruler.numeric import ranks as order
 from amber_ruler.numeric.gate import Floats
-from amber_ruler.results import Check, EffectSize, Interval, Test
+from amber_ruler.results import Check, EffectSize, Group, Interval, Test
+from amber_ruler.samples import Sample
 from amber_ruler.samples import gate as groups
 
 
@@ -42,19 +44,8 @@ def by_ranks(samples: Any, alpha: float, metric: str | None) -> Groups:
         method="several groups by ranks",
         source="Kruskal & Wallis (1952), JASA 47, 583-621",
         metric=name,
-        test=Test(
-            p_value=float(chisquare.sf(h, k - 1.0)),
-            alpha=alpha,
-            statistic=h,
-            name="H",
-            df=k - 1.0,
-            critical=float(chisquare.upper_quantile(alpha, k - 1.0)),
-            alternative="any",
-        ),
-        groups=tuple(
-            replace(g, more={**g.more, "mean rank": m})
-            for g, m in zip((quartered(s.label, order.ordered(s.values)) for s in found), mean.tolist(), strict=True)
-        ),
+        test=_chi_square("H", h, k - 1.0, alpha),
+        groups=_ranked(found, mean),
         effects={"epsilon_squared": EffectSize(h / (total - 1), limits, "ε² of the ranks")},
         compared="ranks",
         spreads=Spreads(mean - mean[0], spread / n, np.full(k, np.inf), n, np.full(k, np.nan), shared=True),
@@ -83,19 +74,8 @@ def by_ranks_of_units(samples: Any, alpha: float, metric: str | None) -> Groups:
         method="several conditions of the same units, by ranks within each",
         source="Friedman (1937), JASA 32, 675-701",
         metric=name,
-        test=Test(
-            p_value=float(chisquare.sf(q, k - 1.0)),
-            alpha=alpha,
-            statistic=q,
-            name="Q",
-            df=k - 1.0,
-            critical=float(chisquare.upper_quantile(alpha, k - 1.0)),
-            alternative="any",
-        ),
-        groups=tuple(
-            replace(g, more={**g.more, "mean rank": m})
-            for g, m in zip((quartered(s.label, order.ordered(s.values)) for s in found), mean.tolist(), strict=True)
-        ),
+        test=_chi_square("Q", q, k - 1.0, alpha),
+        groups=_ranked(found, mean),
         effects={},
         compared="ranks",
         facts={"kendall_w": q / most, "f": f, "f_p": float(fisher.sf(f, k - 1.0, (k - 1.0) * (n - 1)))},
@@ -105,6 +85,24 @@ def by_ranks_of_units(samples: Any, alpha: float, metric: str | None) -> Groups:
         ),
         checks=(*_few_units(n, k), *checks.missing(*found)),
     )  # fmt: skip
+
+
+def _chi_square(name: str, statistic: float, df: float, alpha: float) -> Test:
+    return Test(
+        p_value=float(chisquare.sf(statistic, df)),
+        alpha=alpha,
+        statistic=statistic,
+        name=name,
+        df=df,
+        critical=float(chisquare.upper_quantile(alpha, df)),
+        alternative="any",
+    )
+
+
+def _ranked(samples: Sequence[Sample], mean: Floats) -> tuple[Group, ...]:
+    """Each group's quartiles with its mean rank."""
+    each = zip((quartered(s.label, order.ordered(s.values)) for s in samples), mean.tolist(), strict=True)
+    return tuple(replace(g, more={**g.more, "mean rank": m}) for g, m in each)
 
 
 def _few_units(n: int, k: int) -> tuple[Check, ...]:
