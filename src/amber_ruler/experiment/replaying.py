@@ -37,6 +37,7 @@ class _Asked:
     metric: Metric
     columns: tuple[str, ...]
     values: tuple[Floats, ...]  # without gaps; the metric's first
+    origin: Floats  # near the means
     known: NDArray[np.bool_]  # units that have the metric
     compare: Callable[..., Any]
     together: bool  # whether the other variants are asked too
@@ -47,11 +48,6 @@ class _Asked:
         rows = with_products(self.values, self.origin)
         rows[~(self.known & seen)] = 0.0
         return rows
-
-    @property
-    def origin(self) -> Floats:
-        """Values near the means."""
-        return np.array([v[self.known].mean() for v in self.values])
 
     def moments(self, sums: Floats, label: str, axis: Axis) -> Moments:
         """Of sums along an axis, (b, m)."""
@@ -237,7 +233,8 @@ def _asked(table: Table, asked: Description, name: str, metric: Metric, lift: fl
     elif metric.kind == "share":
         compare = _of_shares
     planted = plant(filled[column][known], None, lift) if metric.kind != "ratio" else plant(filled[column], None, None)
-    return _Asked(name, metric, tuple(filled), tuple(filled.values()), known, compare, together, planted)
+    origin = np.array([v[known].mean() for v in filled.values()])
+    return _Asked(name, metric, tuple(filled), tuple(filled.values()), origin, known, compare, together, planted)
 
 
 def _partial(function: Callable[..., Any], **settings: Any) -> Callable[..., Any]:

@@ -13,7 +13,7 @@ from amber_ruler.measure import shared
 from amber_ruler.measure.groups import Groups, groups
 from amber_ruler.numeric import chisquare, gate
 from amber_ruler.register import method
-from amber_ruler.results import Group, Test
+from amber_ruler.results import Test
 from amber_ruler.samples import Sample, ValueGroup
 from amber_ruler.samples import gate as read
 
@@ -104,7 +104,7 @@ def group_spreads(
             critical=float(chisquare.upper_quantile(ask.alpha, k)), alternative="any",
         )  # fmt: skip
     each = tuple(
-        replace(g, more={**g.more, "sd of values": float(np.std(one.values, ddof=1))}) if isinstance(g, Group) else g
+        replace(g, more={**g.more, "sd of values": float(np.std(one.values, ddof=1))})
         for g, one in zip(found.groups, held, strict=True)
     )
     return replace(

@@ -10,8 +10,10 @@ import numpy as np
 from amber_ruler import effects
 from amber_ruler.effects import Alternative
 from amber_ruler.errors import InputError
+from amber_ruler.measure import shared
 from amber_ruler.measure.groups.simultaneous import (
     CORRECTIONS,
+    SCHEFFE,
     Asked,
     Differences,
     Several,
@@ -26,7 +28,7 @@ from amber_ruler.results import Axis, Comparison
 Weights: TypeAlias = Mapping[str, float] | Sequence[float]
 ContrastMethod: TypeAlias = Literal["scheffe"] | Step
 
-_METHODS = {"scheffe": ("Scheffé", "Scheffé (1953), Biometrika 40, 87-104"), **CORRECTIONS}
+_METHODS = {"scheffe": SCHEFFE, **CORRECTIONS}
 
 
 def contrasts(
@@ -44,8 +46,7 @@ def contrasts(
     labels = [g.label for g in asked.groups]
     by = np.array([_of_labels(name, each, labels) for name, each in weights.items()])
     found = _differences(asked, by)
-    sided = {"greater": found.t, "less": -found.t}.get(alternative, np.abs(found.t))
-    raw = np.minimum((2 if alternative == "two-sided" else 1) * student.sf(sided, found.df), 1.0)
+    raw = shared.p_value(found.t, lambda t: student.sf(t, found.df), alternative)
     if method == "scheffe":
         k = len(labels) - 1
         adjusted = fisher.sf(found.t**2 / k, k, found.df)

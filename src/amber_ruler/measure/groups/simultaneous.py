@@ -26,10 +26,11 @@ Against: TypeAlias = Literal["dunnett", "step-down dunnett"] | Step
 
 CORRECTIONS = {key: (way.name, way.source) for key, way in METHODS.items()}
 CORRECTIONS["none"] = ("no correction", "Student (1908), Biometrika 6, 1-25")
+SCHEFFE = ("Scheffé", "Scheffé (1953), Biometrika 40, 87-104")
 _PAIRWISE = {
     "games-howell": ("Games–Howell", "Games & Howell (1976), Journal of Educational Statistics 1, 113-125"),
     "tukey-kramer": ("Tukey–Kramer", "Kramer (1956), Biometrics 12, 307-310"),
-    "scheffe": ("Scheffé", "Scheffé (1953), Biometrika 40, 87-104"),
+    "scheffe": SCHEFFE,
     **CORRECTIONS,
 }
 _AGAINST = {
