@@ -73,9 +73,15 @@ class PlanAnswer(Result):
     Attributes
     ----------
     question : str
-        "sample size", "power", "detectable effect", "alpha" or "sample size for width".
+        "sample size", "power", "detectable effect", "alpha", "precision", "sample size for width", "alpha for width",
+        or the number of the design that was solved for.
     n : int
         Units as the questions take them: in control, in each of equal groups, in the one group, or pairs.
+    n_exact : float or None
+        What `n` is before it is rounded up, where units were asked for: the power, or the width, just as asked. None
+        where units count only whole (outcomes, looks), or the fewest that the test can do with are more than enough.
+    n_total_exact : float or None
+        The same for the units in all groups together.
     units : mapping of str to int
         Units of each group by its name.
     n_total : int
@@ -100,6 +106,8 @@ class PlanAnswer(Result):
         Direction of the test.
     half_width : float or None
         Half of the width of the interval to be expected, at level 1 - alpha (two-sided), if the effect is real.
+    solved : float or None
+        The number that `question` names, where one of the design's own was solved for.
     days, weeks : int or None
         Days it takes with the traffic, and the whole weeks to run.
     costs : tuple of Cost
@@ -125,7 +133,10 @@ class PlanAnswer(Result):
     effect_name: str = "difference"
     n_treatment: int | None = None
     n_control: int | None = None
+    n_exact: float | None = None
+    n_total_exact: float | None = None
     half_width: float | None = None
+    solved: float | None = None
     target_power: float | None = None
     effects: Mapping[str, float] = field(default_factory=dict)
     days: int | None = None

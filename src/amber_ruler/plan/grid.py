@@ -61,7 +61,9 @@ def _solved(
     if sized and ways and "power" in columns:
         raise DesignError("Leave one of effect, units and power open: that one is solved for.")
     if ways:
-        effect = np.broadcast_to(many._effect(cast("EffectGiven", {w: columns[w] for w in ways}), many=True), (size,))
+        effect = np.broadcast_to(
+            many._effect(cast("EffectGiven", {w: columns[w] for w in ways}), check=not sized, many=True), (size,)
+        )
     if not sized:
         question = "sample size"
         n, power = many._solve_n(effect, target)

@@ -14,6 +14,7 @@ from numpy.typing import ArrayLike
 from amber_ruler.errors import DesignError, InputError
 from amber_ruler.numeric import gate, normal
 from amber_ruler.numeric.gate import Floats
+from amber_ruler.numeric.roots import bracketed_number
 from amber_ruler.plan import modifiers as change
 from amber_ruler.plan import search
 from amber_ruler.plan.answers import LookPlan
@@ -68,6 +69,7 @@ class Planned(ABC):
     percent: ClassVar[bool] = False
     ways: ClassVar[tuple[str, ...]] = ("effect",)
     measured_by: ClassVar[str | None] = None  # the function of `measure` that this plans for
+    lists: ClassVar[tuple[str, ...]] = ()  # fields with a number for each group
     alternative: str = dataclasses.field(init=False, repr=False, default="any")
     allowed: ClassVar[frozenset[type]] = frozenset({change.Traffic, change.Attrition})
 
@@ -77,7 +79,10 @@ class Planned(ABC):
     def __post_init__(self) -> None:
         for field in dataclasses.fields(self):
             value = getattr(self, field.name)
-            if field.name != "modifiers" and np.ndim(value) and not isinstance(value, Column):
+            if isinstance(value, (list, np.ndarray)) and field.name in self.lists:
+                object.__setattr__(self, field.name, tuple(value))
+                continue
+            if field.name not in ("modifiers", *self.lists) and np.ndim(value) and not isinstance(value, Column):
                 raise InputError.rule(field.name, value, "one number", "grid(…) takes several.")
             if isinstance(value, (int, float, np.ndarray)) and field.name != "alpha":  # whose own bounds follow
                 within_reach(field.name, value)
@@ -153,6 +158,14 @@ class Planned(ABC):
         """Units of each group that go with `n`."""
         return (n,)
 
+    def _parts(self, n: Floats) -> Units:
+        """The same, not rounded to whole units."""
+        return (n,)
+
+    def _continuous(self) -> bool:
+        """Whether the power is a smooth function of the units."""
+        return self._modifier(change.LookSchedule) is None
+
     def _least(self) -> float:
         """Units, or clusters, in the smallest group that the formula can do with."""
         return 2.0
@@ -184,6 +197,10 @@ class Planned(ABC):
     def _checks(self, units: Units) -> tuple[Check, ...]:
         """Assumptions that can be looked at before there are data."""
         return ()
+
+    def _endless(self, effect: float) -> float:
+        """Power with units without end."""
+        return 1.0 if effect > 0 else float(np.max(self.alpha))
 
     def _size_notes(self, effect: Floats, target: Floats, n: Floats) -> tuple[str, ...]:
         return ()
@@ -256,8 +273,8 @@ class Planned(ABC):
             whole = gate.whole("n", cast("ArrayLike", n), self._least())
             if whole.ndim == 0:
                 units = self._recruits(whole)
-            elif len(self._group_names()) == 2 and whole.shape == (2,):
-                units = whole[0], whole[1]
+            elif len(self._group_names()) > 1 and whole.shape == (len(self._group_names()),):
+                units = tuple(whole)
             else:
                 way_out = "Only a design of treatment and control takes a pair."
                 raise InputError.rule("n", n, "one number of units", way_out)
@@ -292,8 +309,11 @@ class Planned(ABC):
         power = self._power_of(effect, tuple(np.maximum(u, least) for u in analysed))
         return np.where(enough, np.clip(power, 0.0, 1.0), 0.0)
 
-    def _solve_n(self, effect: Floats, target: Floats) -> tuple[Floats, Floats]:
-        """The smallest n, in whole clusters if there are any, and its power."""
+    def _solve_n(
+        self, effect: Floats, target: Floats, recruits: Callable[[Floats], Units] | None = None
+    ) -> tuple[Floats, Floats]:
+        """The smallest n, in whole clusters if there are any, and its power; `recruits` says what an n stands for."""
+        recruits = recruits or self._recruits
         effect, target = gate.aligned(effect, target)
         size, offset = self._cluster_size(), self._least() - 1
         alpha = np.broadcast_to(self.alpha, target.shape)
@@ -305,12 +325,37 @@ class Planned(ABC):
             return np.asarray((score + critical) / (goal + critical))
 
         k, power = search.smallest_count(
-            lambda k: self._power_with(effect, self._recruits(np.ceil((k + offset) * size))),
+            lambda k: self._power_with(effect, recruits(np.ceil((k + offset) * size))),
             target,
             progress,
             self._guess(effect, target) / size - offset,
         )
         return np.ceil((k + offset) * size), power
+
+    def _unrounded(self, n: float, gain: Callable[[Units], Floats]) -> float | None:
+        """The n, not rounded, at which something that rises with the units is 0; near a whole n at which it is above.
+
+        None where even the fewest units that a formula takes are more than enough, or units can only be whole.
+        """
+        if not self._continuous():
+            return None
+        attrition, size = self._modifier(change.Attrition), self._cluster_size()
+        kept = 1.0 if attrition is None else 1 - attrition.share
+        floor = (self._least() - 1) * size / kept
+
+        def gap(v: float) -> float:
+            return float(gain(tuple(u * kept for u in self._parts(np.asarray(v)))))
+
+        low, high = n - min((n - floor) / 2, size / kept + 2), n + 1.0
+        for _ in range(60):
+            if gap(low) <= 0:
+                break
+            low = (low + floor) / 2
+        while gap(high) < 0 and high < 3 * n + 10:
+            high += high - n
+        if not gap(low) <= 0 <= gap(high):
+            return None
+        return bracketed_number(gap, low, high, rtol=1e-14)
 
     def _solve_width(self, effect: Floats, width: Floats) -> Floats:
         size, offset = self._cluster_size(), self._least() - 1

@@ -13,11 +13,13 @@ from amber_ruler.bayes.priors import Prior
 from amber_ruler.errors import DesignError
 from amber_ruler.numeric import gate
 from amber_ruler.numeric.gate import Floats
+from amber_ruler.numeric.roots import bracketed_number
 from amber_ruler.plan import assurance as averaged
 from amber_ruler.plan import modifiers as change
 from amber_ruler.plan import search
 from amber_ruler.plan.answers import Assurance, Cost, PlanAnswer, PlanGrid, Simulation
 from amber_ruler.plan.grid import grid
+from amber_ruler.plan.needed import needed
 from amber_ruler.plan.planned import EffectGiven, Planned, Units
 from amber_ruler.plan.simulation import simulated
 from amber_ruler.sequential import boundaries
@@ -64,7 +66,10 @@ class Design(Planned):
             self._refuse_endless(float(value))
         costs = design._costs(lambda d: d._total(d._recruits(n if d is design else d._solve_n(value, target)[0])))
         notes = self._size_notes(value, target, n)
-        return design._answer("sample size", value, self._recruits(n), target, costs, notes=notes, power=reached)
+        exact = design._unrounded(float(n), lambda units: design._power_of(value, units) - target)
+        return design._answer(
+            "sample size", value, self._recruits(n), target, costs, notes=notes, power=reached, exact=exact
+        )
 
     def power(
         self, *, n: int | tuple[int, int] | None = None, weeks: int | None = None, **effect: Unpack[EffectGiven]
@@ -82,13 +87,14 @@ class Design(Planned):
         weeks : int
             Weeks of traffic instead of `n`, for a design `with_traffic`.
         effect, standardised, lift, treatment, means, shares
-            How large the effect is; see `sample_size`.
+            How large the effect is; see `sample_size`. Of no effect, or one on the side that a one-sided test does not
+            look at, the power is the chance to reject all the same.
 
         Returns
         -------
         PlanAnswer
         """
-        value, units = self._effect(effect), self._given_units(n, weeks)
+        value, units = self._effect(effect, check=False), self._given_units(n, weeks)
         costs = self._costs(lambda d: d._power_with(value, units))
         return self._answer("power", value, units, None, costs)
 
@@ -235,7 +241,159 @@ class Design(Planned):
                 f"More than {search.MOST_UNITS:.0e} units a group: the half-width asked for is too small."
             )
         costs = self._costs(lambda d: d._total(d._recruits(d._solve_width(value, width))))
-        return self._answer("sample size for width", value, self._recruits(n), None, costs, tested=False)
+        exact = self._unrounded(float(n), lambda units: width - self._half_width(value, units))
+        units = self._recruits(n)
+        return self._answer("sample size for width", value, units, None, costs, tested=False, exact=exact)
+
+    def alpha_for_width(
+        self,
+        *,
+        half_width: float,
+        n: int | tuple[int, int] | None = None,
+        weeks: int | None = None,
+        **effect: Unpack[EffectGiven],
+    ) -> PlanAnswer:
+        """At which level does the interval of `n` units reach just so far to each side?
+
+        Parameters
+        ----------
+        half_width : float
+            Half of the width of the two-sided interval, in the unit of the effect.
+        n, weeks
+            Units, as for `power`.
+        effect, standardised, lift, treatment, means, shares
+            How large the effect will be, where the width depends on it; none is no effect.
+
+        Returns
+        -------
+        PlanAnswer
+            Its `alpha` is the answer: the level is 1 - alpha.
+
+        Raises
+        ------
+        DesignError
+            If the design has no such interval, or no level from 0.5 to 1 - 1e-100 has that width.
+        """
+        width = float(self._own_unit("half_width", gate.single("half_width", half_width)))
+        value = self._effect(effect, check=False) if effect else np.asarray(0.0)
+        units = self._given_units(n, weeks)
+
+        def gap(log: float) -> float:
+            return float(self._with_numbers({"alpha": np.exp(log)})._half_width(value, self._analysed(units))) - width
+
+        low, high = np.log(1e-100), np.log(0.5 * (1 - 1e-12))
+        if not gap(high) <= 0 <= gap(low):
+            raise DesignError(f"With {self._total(units):,.0f} units no level gives a half-width of {half_width:g}.")
+        design = replace(self, alpha=float(np.exp(bracketed_number(gap, low, high, rtol=1e-15))))
+        return design._answer("alpha for width", value, units, None, (), tested=False)
+
+    def needed(
+        self,
+        number: str,
+        *,
+        n: int | tuple[int, int] | None = None,
+        weeks: int | None = None,
+        clusters: int | None = None,
+        power: float = 0.8,
+        **effect: Unpack[EffectGiven],
+    ) -> PlanAnswer:
+        """What would one number of the design have to be, for `n` units to find the effect with that power?
+
+        Parameters
+        ----------
+        number : str
+            A number of the design itself, such as "sd", "baseline" or "correlation"; or of a modifier: "margin",
+            "covariate" (its correlation), "cluster_size", "icc", "attrition". The design's own value, or the
+            modifier that is on it, is where the search begins.
+        n, weeks
+            Units, as for `power`.
+        clusters : int
+            Clusters in control (in each of equal groups) instead, whose size may change: for "cluster_size".
+        power : float, between alpha and 1
+            Chance to find the effect.
+        effect, standardised, lift, treatment, means, shares
+            How large the effect is; see `sample_size`.
+
+        Returns
+        -------
+        PlanAnswer
+            `solved` is the number, and `design` has it: the power is just what was asked, with units as they are.
+
+        Raises
+        ------
+        InputError
+            If the design has no such number.
+        DesignError
+            If no value of it gives that power.
+
+        Examples
+        --------
+        >>> from amber_ruler import plan
+        >>> round(plan.TwoMeans(sd=1).with_margin(0.3).needed("margin", n=100, effect=0).solved, 4)
+        0.3528
+        >>> clustered = plan.TwoMeans(sd=1).with_clusters(20, 0.05)
+        >>> round(clustered.needed("cluster_size", clusters=20, effect=0.3).solved, 2)
+        16.13
+        """
+        target = float(self._target(gate.single("power", power)))
+        self._effect(effect)
+        if clusters is None:
+            units = self._given_units(n, weeks)
+        elif number != "cluster_size" or self._modifier(change.Clusters) is None or (n, weeks) != (None, None):
+            raise DesignError("clusters= goes with number='cluster_size' of a design with clusters, instead of n.")
+        else:
+            gate.whole("clusters", gate.single("clusters", clusters), self._least())
+
+        def of(design: Self) -> Units:
+            if clusters is not None:
+                return design._parts(np.asarray(clusters * design._cluster_size()))
+            return units if n is not None and np.ndim(n) else design._parts(units[-1])
+
+        def power_of(design: Self) -> Floats:
+            attrition = design._modifier(change.Attrition)
+            kept = 1.0 if attrition is None else 1 - attrition.share
+            analysed = tuple(u * kept for u in of(design))
+            if min(analysed) <= (design._least() - 1) * design._cluster_size():
+                return np.asarray(0.0)
+            return design._power_of(design._effect(effect, check=False), analysed)
+
+        design, solved = needed(self, number, power_of, target)
+        value = design._effect(effect, check=False)
+        answer = design._answer(number.replace("_", " "), value, of(design), np.asarray(target), ())
+        return replace(answer, solved=solved, power=float(power_of(design)))
+
+    def power_limit(self, *, clusters: int | None = None, **effect: Unpack[EffectGiven]) -> float:
+        """What does the power come to as units grow without end?
+
+        Parameters
+        ----------
+        clusters : int, optional
+            So many clusters in control (in each of equal groups), whose sizes grow without end: their number then
+            holds the power down. Otherwise the number of units grows.
+        effect, standardised, lift, treatment, means, shares
+            How large the effect is; see `sample_size`.
+
+        Returns
+        -------
+        float
+            Without `clusters` 1, 0, or alpha where the effect is just at the edge of what is tested.
+
+        Examples
+        --------
+        >>> from amber_ruler import plan
+        >>> round(plan.TwoMeans(sd=1).with_clusters(20, 0.05).power_limit(clusters=10, effect=0.2), 4)
+        0.4734
+        """
+        value = self._effect(effect, check=False)
+        if clusters is None:
+            return self._endless(float(value))
+        modifier = self._modifier(change.Clusters)
+        if modifier is None:
+            raise DesignError("clusters= goes with a design with clusters.")
+        count = gate.whole("clusters", gate.single("clusters", clusters), self._least())
+        large = replace(modifier, size=1e15)
+        design = replace(self, modifiers=tuple(large if m is modifier else m for m in self.modifiers))
+        return float(design._power_of(value, design._parts(count * large.size)))
 
     # --- many scenarios, and the check
 
@@ -466,6 +624,7 @@ class Design(Planned):
         notes: tuple[str, ...] = (),
         power: Floats | None = None,
         tested: bool = True,
+        exact: float | None = None,
     ) -> PlanAnswer:
         total, analysed = self._total(units), self._analysed(units)
         taken = self._days(total)
@@ -495,6 +654,8 @@ class Design(Planned):
             alpha=float(self.alpha),
             single_alpha=float(self._single_alpha(analysed)),
             alternative=self.alternative,
+            n_exact=exact,
+            n_total_exact=None if exact is None else float(self._total(self._parts(np.asarray(exact)))),
             half_width=half_width,
             days=days,
             weeks=None if days is None else -(-days // 7),

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from abc import abstractmethod
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any, ClassVar, Self, Unpack
 
 import numpy as np
@@ -12,9 +12,9 @@ from amber_ruler.effects import Alternative
 from amber_ruler.errors import DesignError
 from amber_ruler.numeric import gate, normal, student
 from amber_ruler.numeric.gate import Floats, Number
-from amber_ruler.plan import looked
+from amber_ruler.plan import looked, splitting
 from amber_ruler.plan import modifiers as change
-from amber_ruler.plan.answers import LookPlan
+from amber_ruler.plan.answers import LookPlan, PlanAnswer
 from amber_ruler.plan.choices import WaysToLook, ways_to_look
 from amber_ruler.plan.modifiers import Modifier
 from amber_ruler.plan.planned import SMALLEST_SHARE, EffectGiven, Units
@@ -138,6 +138,18 @@ class Estimated(Design):
             return power_of_estimate(effect - edges[0], low_error, error, df, alpha, 0.0)
         return power_of_estimate(effect - edges[1], high_error, above_error, df, 0.0, alpha)
 
+    def _endless(self, effect: float) -> float:
+        margin = self._modifier(change.Margin)
+        if margin is not None:
+            inside = margin.size - abs(effect) if margin.kind == "equivalence" else margin.size + effect
+            if margin.kind != "equivalence" and margin.good == "lower":
+                inside = margin.size - effect
+        elif self.alternative == "two-sided":
+            inside = abs(effect)
+        else:
+            inside = effect if self.alternative == "greater" else -effect
+        return float(self.alpha) if inside == 0 else float(inside > 0)
+
     def _errors_at(self, sign: float, effect: Floats, units: Units) -> tuple[Floats, Floats]:
         """Standard errors at an end of the margin and at the effect: of the difference, or of what tests a lift."""
         margin = self._modifier(change.Margin)
@@ -251,6 +263,140 @@ class TwoGroups(Estimated):
         treated = np.ceil(np.ceil(self.ratio * n / size * (1 - 1e-14)) * size)
         n = np.broadcast_to(n, treated.shape)
         return np.maximum(self._least(), treated), n
+
+    def _parts(self, n: Floats) -> Units:
+        return self.ratio * n, n
+
+    def sample_size_beside(
+        self,
+        *,
+        n_treatment: int | None = None,
+        n_control: int | None = None,
+        power: float = 0.8,
+        **effect: Unpack[EffectGiven],
+    ) -> PlanAnswer:
+        """How many units must the other group have, where one group's are given?
+
+        Parameters
+        ----------
+        n_treatment, n_control : int
+            Units of the group that is given: one of them.
+        power : float, between alpha and 1
+            Chance to find the effect.
+        effect, standardised, lift, treatment
+            How large the effect is; see `sample_size`. The design's ratio plays no part.
+
+        Returns
+        -------
+        PlanAnswer
+            The smallest whole number of units of the other group that reaches the power.
+
+        Raises
+        ------
+        DesignError
+            If the power stays below, however many units the other group has.
+
+        Examples
+        --------
+        >>> from amber_ruler import plan
+        >>> plan.TwoMeans(sd=1).sample_size_beside(n_control=50, effect=0.5, power=0.8).n_treatment
+        88
+        """
+        return splitting.beside(
+            self, self._effect(effect), self._target(gate.single("power", power)), n_treatment, n_control
+        )
+
+    def smallest_total(self, *, power: float = 0.8, **effect: Unpack[EffectGiven]) -> PlanAnswer:
+        """How few units in total do it, where the groups need not be just equal?
+
+        Parameters
+        ----------
+        power : float, between alpha and 1
+            Chance to find the effect.
+        effect, standardised, lift, treatment
+            How large the effect is; see `sample_size`.
+
+        Returns
+        -------
+        PlanAnswer
+            An odd total gives control one unit more; with a ratio, treatment has its share of the total rounded down.
+
+        Examples
+        --------
+        >>> from amber_ruler import plan
+        >>> plan.TwoMeans(sd=1).smallest_total(effect=0.7, power=0.8).n_total
+        67
+        """
+        return splitting.smallest_total(self, self._effect(effect), self._target(gate.single("power", power)))
+
+    def best_split(
+        self,
+        *,
+        cost_treatment: float = 1.0,
+        cost_control: float = 1.0,
+        power: float = 0.8,
+        **effect: Unpack[EffectGiven],
+    ) -> PlanAnswer:
+        """Which split of the units does it at the least cost?
+
+        Parameters
+        ----------
+        cost_treatment, cost_control : float
+            What a unit costs in each group; equal costs ask for the fewest units.
+        power : float, between alpha and 1
+            Chance to find the effect.
+        effect, standardised, lift, treatment
+            How large the effect is; see `sample_size`.
+
+        Returns
+        -------
+        PlanAnswer
+            The sample size at the ratio sd1 / sd0 times the root of cost0 / cost1 (spreads under the effect), which is
+            best for a given standard error; `design.ratio` is that ratio. A note says what it saves against the
+            design's own ratio.
+
+        References
+        ----------
+        .. [1] Cochran (1977), Sampling Techniques, 3rd ed., section 5.5, for units by spread and cost.
+
+        Examples
+        --------
+        >>> from amber_ruler import plan
+        >>> plan.TwoMeans(sd=1, sd_treatment=2).best_split(effect=0.5, power=0.8).units
+        {'treatment': 190, 'control': 95}
+        """
+        value, target = self._effect(effect), self._target(gate.single("power", power))
+        splitting.one_by_one(self)
+        ratio = splitting.best_ratio(self, value, cost_treatment, cost_control)
+        answer = replace(self, ratio=ratio).sample_size(power=float(target), effect=float(value))
+        own = self.sample_size(power=float(target), effect=float(value))
+
+        def cost(plan: PlanAnswer) -> float:
+            return cost_treatment * (plan.n_treatment or 0) + cost_control * (plan.n_control or 0)
+
+        said = f"At the design's ratio of {self.ratio:g} it costs {cost(own):,.6g}, at this one {cost(answer):,.6g}."
+        return replace(answer, notes=(*answer.notes, said))
+
+    def split_cost(self, **effect: Unpack[EffectGiven]) -> float:
+        """What does the design's ratio cost, against the best split: units in total, as a multiple of the fewest?
+
+        Parameters
+        ----------
+        effect, standardised, lift, treatment
+            How large the effect is, where the spread depends on it; none is no effect.
+
+        Returns
+        -------
+        float
+            At one standard error: 1 is the best; with equal spreads (1 + ratio)² / (4 ratio).
+
+        Examples
+        --------
+        >>> from amber_ruler import plan
+        >>> plan.TwoMeans(ratio=4).split_cost()
+        1.5625
+        """
+        return splitting.split_cost(self, self._effect(effect, check=False) if effect else np.asarray(0.0))
 
     def _pooled_df(self, one: Floats, two: Floats) -> Floats:
         """Degrees of freedom of the spread within groups, of all treatments, as `groups(…).against` has it."""

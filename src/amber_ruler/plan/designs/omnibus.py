@@ -31,6 +31,11 @@ class Omnibus(Design):
             raise DesignError(f"The {self.effect_name} must be above 0: it has a size and no direction.")
         return effect
 
+    def _possible(self, effect: Floats) -> Floats:
+        if np.any(effect < 0):
+            raise DesignError(f"The {self.effect_name} can't be below 0: it has a size and no direction.")
+        return effect
+
     @abstractmethod
     def _noncentrality(self, effect: Floats, units: Units) -> Floats:
         """How far the statistic is off its distribution under no effect."""
@@ -207,7 +212,7 @@ class Regression(Omnibus):
     def _possible(self, effect: Floats) -> Floats:
         if np.any(self.explained + effect >= 1):
             raise DesignError(f"R² can't exceed 1: the others explain {np.max(self.explained):g} already.")
-        return effect
+        return super()._possible(effect)
 
     def _told(self, effect: float) -> dict[str, float]:
         f2 = effect / (1 - self.explained - effect)
@@ -288,7 +293,7 @@ class Association(Omnibus):
     def _possible(self, effect: Floats) -> Floats:
         if np.any(effect > self._most(1.0)):
             raise DesignError(f"A table of this size has no w above {float(np.min(self._most(1.0))):.4g}.")
-        return effect
+        return super()._possible(effect)
 
     def _told(self, effect: float) -> dict[str, float]:
         smaller = min(self.rows, self.columns)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass, replace
 from typing import Any, ClassVar, Literal, Self
 
@@ -73,9 +74,14 @@ class Shares(Estimated):
             raise DesignError(f"Exact power counts independent units: {modifier} needs power_from='normal'.")
         return super()._with(modifier)
 
-    def _solve_n(self, effect: Floats, target: Floats) -> tuple[Floats, Floats]:
-        if not self._exact():
-            return super()._solve_n(effect, target)
+    def _continuous(self) -> bool:
+        return not self._exact() and super()._continuous()
+
+    def _solve_n(
+        self, effect: Floats, target: Floats, recruits: Callable[[Floats], Units] | None = None
+    ) -> tuple[Floats, Floats]:
+        if not self._exact() or recruits is not None:
+            return super()._solve_n(effect, target, recruits)
         n = exactly.lasting_sizes(self, effect, target, self._approximate_n(effect, target))
         return n, self._power_with(effect, self._recruits(np.minimum(n, MOST_UNITS)))
 

@@ -37,6 +37,8 @@ def layout(result: PlanAnswer) -> list[Block]:
     units = [(name, numbers.whole(n)) for name, n in result.units.items()]
     if len(units) > 1 or result.n_total != result.n:
         units.append(("in total", numbers.whole(result.n_total)))
+    if result.n_exact is not None and result.n_total_exact is not None:
+        units.append(("in total, before rounding", numbers.number(result.n_total_exact)))
     blocks: list[Block] = [
         Heading(result.title, f"{result.method} · {_terms(result)}"),
         Grid(("", "units"), tuple(units)),
@@ -125,8 +127,10 @@ def _facts(result: PlanAnswer) -> list[tuple[str, str]]:
         facts.append(("power", numbers.percent(result.power)))
     if result.days is not None:
         facts.append(("duration", _time_said(result)))
-    if result.question == "alpha":
+    if result.question.startswith("alpha"):
         facts.append(("alpha", numbers.number(result.alpha)))
+    if result.solved is not None:
+        facts.append((f"{result.question}, solved for", numbers.number(result.solved)))
     if any(isinstance(m, Variants) for m in result.design.modifiers):
         facts.append(("alpha of each comparison", numbers.number(result.single_alpha)))
     if result.power is not None:
