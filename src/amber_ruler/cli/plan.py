@@ -162,7 +162,8 @@ def _asking(design: type[Design]) -> dict[str, tuple[Any, Any]]:
     if change.Margin in allowed:
         options["margin"] = maybe(float, "Show that treatment is not worse, or not different, by this much.")
         options["margin_lift"] = maybe(float, "Or instead: by this share of control, such as 1%; with --baseline.")
-        options["margin_kind"] = maybe(str, "non-inferiority (unless given) or equivalence.")
+        options["margin_kind"] = maybe(str, "non-inferiority (unless given), equivalence or superiority.")
+        options["margin_above"] = maybe(float, "Of equivalence: how far above control, where not as far as below.")
         options["good"] = maybe(str, "Direction in which the metric is good: higher or lower.")
     if change.LookSchedule in allowed:
         options |= looking()
@@ -226,8 +227,8 @@ def _modified(design: Design, given: dict[str, Any]) -> Design:
             raise DesignError("--cluster-size goes with --icc, which is not given.")
         design = design.with_clusters(given["cluster_size"], given["icc"], **some(cv="cluster_cv"))
     by_lift = given.get("margin_lift") is not None
-    if together("margin_lift" if by_lift else "margin", "margin_kind", "good"):
-        wanted = some(margin="margin", lift="margin_lift", kind="margin_kind", good="good")
+    if together("margin_lift" if by_lift else "margin", "margin_kind", "margin_above", "good"):
+        wanted = some(margin="margin", lift="margin_lift", kind="margin_kind", above="margin_above", good="good")
         design = design.with_margin(**wanted)
     if together("variants", "correction"):
         design = design.with_variants(given["variants"], **some(correction="correction"))

@@ -2,6 +2,7 @@
 
 from amber_ruler.plan.answers import Assurance, EvidenceForecast, LookPlan, PlanAnswer, PlanGrid, Simulation
 from amber_ruler.plan.choices import WaysToLook
+from amber_ruler.plan.designs.contrasts import AllPairs, Contrast
 from amber_ruler.plan.designs.correlation import Correlation
 from amber_ruler.plan.designs.means import OneMean, PairedMeans, TwoMeans
 from amber_ruler.plan.designs.omnibus import Association, ManyMeans, Regression
@@ -13,8 +14,10 @@ from amber_ruler.plan.evidence import Evidence
 from amber_ruler.plan.history import design_from
 
 __all__ = [
+    "AllPairs",
     "Association",
     "Assurance",
+    "Contrast",
     "Correlation",
     "EarlierStudy",
     "Evidence",

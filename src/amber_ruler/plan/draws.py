@@ -22,6 +22,13 @@ def independent(design: Planned) -> None:
         )
 
 
+def plain(design: Planned) -> None:
+    """Refuse modifiers that change how units are drawn."""
+    for kind in (change.Clusters, change.LookSchedule, change.Covariate):
+        if design._modifier(kind) is not None:
+            raise DesignError(f"{design.title}: simulated without {design._modifier(kind)}; leave it out.")
+
+
 def counts(rng: np.random.Generator, share: float, size: int, runs: int, label: str) -> Counts:
     """Binomial counts."""
     if not 0 <= share <= 1:

@@ -173,9 +173,7 @@ def _away(design: Estimated, effect: Floats, units: Units) -> tuple[Floats, Floa
     """How far the effect is from the tested value, towards the side that is looked at, and both standard errors."""
     margin, effect = design._modifier(change.Margin), np.asarray(effect)
     if margin is not None:
-        sign = 1.0 if margin.good == "higher" else -1.0
-        edge = np.asarray(-sign * margin.size)
-        return sign * (effect - edge), *design._errors_at(-sign, effect, units)
+        return margin.inside(effect), *design._errors_at_edge(effect, units)
     size = {"greater": effect, "less": -effect}.get(design.alternative, np.abs(effect))
     return size, *design._errors(effect, np.asarray(0.0), units)
 
@@ -193,9 +191,7 @@ def plan(design: Estimated, effect: float, units: Units, power: float) -> LookPl
 
     def under(share: float) -> Operating:
         """Under so much of the effect; of a margin, of the way from there."""
-        edge = 0.0
-        if margin is not None:
-            edge = -margin.size if margin.good == "higher" else margin.size
+        edge = 0.0 if margin is None else margin.edge
         there = np.asarray(edge + share * (effect - edge))
         if share and not _plain(design, there, analysed):
             return operating(*path_under(design, looks, there, analysed), looks.drift, sides=sides)

@@ -15,10 +15,10 @@ from amber_ruler.sequential.boundaries import Boundaries, applied
 from amber_ruler.sequential.rule import Rule
 
 CORRECTIONS = ("dunnett", "sidak", "bonferroni", "none")
-MARGIN_KINDS = ("non-inferiority", "equivalence")
+MARGIN_KINDS = ("non-inferiority", "equivalence", "superiority")
 
 Correction: TypeAlias = Literal["dunnett", "sidak", "bonferroni", "none"]
-MarginKind: TypeAlias = Literal["non-inferiority", "equivalence"]
+MarginKind: TypeAlias = Literal["non-inferiority", "equivalence", "superiority"]
 
 
 @dataclass(frozen=True, slots=True)
@@ -96,12 +96,13 @@ class Variants:
 
 @dataclass(frozen=True, slots=True)
 class Margin:
-    """Show that treatment is not worse, or not different, by as much as a margin."""
+    """Show that treatment is not worse, or not different, by as much as a margin; or that it is better by more."""
 
     size: float  # in the unit of the effect
     kind: MarginKind = "non-inferiority"
     good: Literal["higher", "lower"] = "higher"
     lift: float | None = None  # as a share of control, where it was given so
+    above: float | None = None  # of equivalence: how far above, where that is not as far as below
 
     def __post_init__(self) -> None:
         if self.lift is None:
@@ -110,9 +111,32 @@ class Margin:
             raise InputError.rule("lift", self.lift, "between 0 and 1", "0.01 is 1 % of the control.")
         gate.choice("kind", self.kind, MARGIN_KINDS)
         gate.choice("good", self.good, ("higher", "lower"))
+        if self.above is not None:
+            gate.positive("above", gate.single("above", self.above))
+            if self.kind != "equivalence":
+                raise InputError.rule("above", self.above, "left out: only equivalence has a second limit")
+
+    @property
+    def edge(self) -> float:
+        """The difference that is tested against on one side."""
+        worse = (self.kind == "superiority") != (self.good == "higher")
+        return -self.size if worse else self.size
+
+    @property
+    def edges(self) -> tuple[float, float]:
+        """The limits of equivalence."""
+        return -self.size, self.size if self.above is None else self.above
+
+    def inside(self, effect: Floats) -> Floats:
+        """How far an effect is from what is tested against, on the side that is to be shown."""
+        if self.kind == "equivalence":
+            return np.minimum(effect - self.edges[0], self.edges[1] - effect)
+        return np.asarray((effect - self.edge) * (1 if self.good == "higher" else -1))
 
     def __str__(self) -> str:
         size = f"{self.size:g}" if self.lift is None else f"{100 * self.lift:g}% of control"
+        if self.above is not None:
+            return f"{self.kind}, limits −{size} and {self.above:g}"
         return f"{self.kind}, margin {size}"
 
 

@@ -241,7 +241,8 @@ class Planned(ABC):
         for name in given:
             if name not in self.ways:
                 raise InputError.unknown(f"ways to say the effect of {self.title.lower()}", name, self.ways)
-        if not given and self._modifier(change.Margin) is not None:
+        margin = self._modifier(change.Margin)
+        if not given and margin is not None and margin.kind != "superiority":
             return np.asarray(0.0)
         if len(given) != 1:
             listed = ", ".join(self.ways)
@@ -253,7 +254,7 @@ class Planned(ABC):
             raise InputError.rule(name, value, "one number", "grid(…) takes several.")
         effect = gate.finite(name, self._ways()[name](within_reach(name, numbers)))
         effect = self._possible(within_reach(name, np.asarray(effect)))
-        return self._checked_effect(effect) if check and self._modifier(change.Margin) is None else effect
+        return self._checked_effect(effect) if check and margin is None else effect
 
     def _target(self, power: ArrayLike) -> Floats:
         target = gate.between("power", power, 0, 1)
@@ -264,7 +265,7 @@ class Planned(ABC):
             raise InputError.rule("power", culprit, rule, "A test without any data reaches alpha.")
         return target
 
-    def _given_units(self, n: int | tuple[int, int] | None, weeks: int | None) -> Units:
+    def _given_units(self, n: int | tuple[int, ...] | None, weeks: int | None) -> Units:
         if (n is None) == (weeks is None):
             raise DesignError("Say how many units: one of n and weeks.")
         if weeks is not None:
@@ -347,9 +348,7 @@ class Planned(ABC):
             return float(gain(tuple(u * kept for u in self._parts(np.asarray(v)))))
 
         low, high = n - min((n - floor) / 2, size / kept + 2), n + 1.0
-        for _ in range(60):
-            if gap(low) <= 0:
-                break
+        while low - floor > 0.05 * size and gap(low) > 0:
             low = (low + floor) / 2
         while gap(high) < 0 and high < 3 * n + 10:
             high += high - n

@@ -9,11 +9,21 @@ from amber_ruler.numeric.gate import Floats, Number
 
 
 def power_of_estimate(
-    effect: Number, null_error: Floats, error: Floats, df: Floats | None, low: Number, high: Number
+    effect: Number,
+    null_error: Floats,
+    error: Floats,
+    df: Floats | None,
+    low: Number,
+    high: Number,
+    *,
+    correction: Number = 0.0,
 ) -> Floats:
-    """Power of a test that rejects above its critical value with error rate `low`, below it with `high`; broadcasts."""
+    """Power of a test that rejects above its critical value with error rate `low`, below it with `high`; broadcasts.
+
+    A normal test may be corrected: the estimate has to be so much further off.
+    """
     if df is None:
-        below, above = (normal.upper_quantile(t) * null_error for t in (low, high))
+        below, above = (normal.upper_quantile(t) * null_error + correction for t in (low, high))
         return np.asarray(normal.sf((below - effect) / error) + normal.sf((above + effect) / error))
     # The lower tail is the upper one of the mirrored problem: both in one call.
     sides = [(t, sign) for t, sign in ((low, 1.0), (high, -1.0)) if np.any(np.asarray(t) > 0)]
@@ -48,13 +58,18 @@ def tails(alpha: Floats, alternative: str) -> tuple[Number, Number]:
 
 
 def power_between(
-    effect: Floats, margin: float, null_errors: tuple[Floats, Floats], error: Floats, df: Floats | None, alpha: Floats
+    effect: Floats,
+    edges: tuple[float, float],
+    null_errors: tuple[Floats, Floats],
+    error: Floats,
+    df: Floats | None,
+    alpha: Floats,
 ) -> Floats:
-    """Power of two one-sided tests, against minus and plus the margin, that both have to reject."""
+    """Power of two one-sided tests, against both edges, that both have to reject."""
     if df is not None:
         critical = student.upper_quantile(alpha, df)
-        return student.noncentral_between(critical, df, (-margin - effect) / error, (margin - effect) / error)
+        return student.noncentral_between(critical, df, (edges[0] - effect) / error, (edges[1] - effect) / error)
     critical = normal.upper_quantile(alpha)
-    low = (-margin - effect + critical * null_errors[0]) / error
-    high = (margin - effect - critical * null_errors[1]) / error
+    low = (edges[0] - effect + critical * null_errors[0]) / error
+    high = (edges[1] - effect - critical * null_errors[1]) / error
     return np.asarray(np.maximum(normal.cdf(high) - normal.cdf(low), 0.0))

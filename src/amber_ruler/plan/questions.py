@@ -72,7 +72,7 @@ class Design(Planned):
         )
 
     def power(
-        self, *, n: int | tuple[int, int] | None = None, weeks: int | None = None, **effect: Unpack[EffectGiven]
+        self, *, n: int | tuple[int, ...] | None = None, weeks: int | None = None, **effect: Unpack[EffectGiven]
     ) -> PlanAnswer:
         """How likely are `n` units to find the effect?
 
@@ -99,7 +99,7 @@ class Design(Planned):
         return self._answer("power", value, units, None, costs)
 
     def detectable_effect(
-        self, *, n: int | tuple[int, int] | None = None, weeks: int | None = None, power: float = 0.8
+        self, *, n: int | tuple[int, ...] | None = None, weeks: int | None = None, power: float = 0.8
     ) -> PlanAnswer:
         """What is the smallest effect that `n` units find with a chance of `power`?
 
@@ -143,7 +143,7 @@ class Design(Planned):
     def alpha_for(
         self,
         *,
-        n: int | tuple[int, int] | None = None,
+        n: int | tuple[int, ...] | None = None,
         weeks: int | None = None,
         power: float = 0.8,
         **effect: Unpack[EffectGiven],
@@ -185,7 +185,7 @@ class Design(Planned):
         return design._answer("alpha", value, units, target, self._costs(solved))
 
     def precision(
-        self, *, n: int | tuple[int, int] | None = None, weeks: int | None = None, **effect: Unpack[EffectGiven]
+        self, *, n: int | tuple[int, ...] | None = None, weeks: int | None = None, **effect: Unpack[EffectGiven]
     ) -> PlanAnswer:
         """How far will the interval reach to each side with `n` units?
 
@@ -249,7 +249,7 @@ class Design(Planned):
         self,
         *,
         half_width: float,
-        n: int | tuple[int, int] | None = None,
+        n: int | tuple[int, ...] | None = None,
         weeks: int | None = None,
         **effect: Unpack[EffectGiven],
     ) -> PlanAnswer:
@@ -291,7 +291,7 @@ class Design(Planned):
         self,
         number: str,
         *,
-        n: int | tuple[int, int] | None = None,
+        n: int | tuple[int, ...] | None = None,
         weeks: int | None = None,
         clusters: int | None = None,
         power: float = 0.8,
@@ -401,7 +401,7 @@ class Design(Planned):
         self,
         *,
         prior: Prior,
-        n: int | tuple[int, int] | None = None,
+        n: int | tuple[int, ...] | None = None,
         weeks: int | None = None,
         direction: Literal["right", "either"] = "right",
     ) -> Assurance:
@@ -477,7 +477,7 @@ class Design(Planned):
     def simulate(
         self,
         *,
-        n: int | tuple[int, int] | None = None,
+        n: int | tuple[int, ...] | None = None,
         weeks: int | None = None,
         runs: int = 2_000,
         seed: int | np.random.Generator = 0,
@@ -532,13 +532,15 @@ class Design(Planned):
         good: str | None = None,
         *,
         lift: float | None = None,
+        above: float | None = None,
     ) -> Self:
-        """Show that treatment is not worse ("non-inferiority"), or not different ("equivalence"), by `margin`.
+        """Show that treatment is not worse ("non-inferiority") or not different ("equivalence") by `margin`.
 
-        `alpha` is then the error rate of each one-sided test. `good` is the direction in which the metric is good,
-        "higher" unless said or unless the alternative is "less". Instead of `margin`, `lift` gives it as a share of
-        control, as `margin_lift` of `measure.means` has it: what is then tested is m1 - (1 - lift) m0, or with good
-        lower m1 - (1 + lift) m0 (non-inferiority of two means, shares or rates with a baseline).
+        Or that it is better by more than that ("superiority"). `alpha` is then the error rate of each one-sided test.
+        `good` is the direction in which the metric is good, "higher" unless said or unless the alternative is "less".
+        Instead of `margin`, `lift` gives it as a share of control, as `margin_lift` of `measure.means` has it: what is
+        then tested is m1 - (1 - lift) m0, or with good lower m1 - (1 + lift) m0 (of two means, shares or rates with
+        a baseline; the other way round for superiority). Equivalence may have another limit above than below: `above`.
         """
         wanted = good or ("lower" if self.alternative == "less" else "higher")
         if {"greater": "higher", "less": "lower"}.get(self.alternative, wanted) != wanted:
@@ -546,8 +548,8 @@ class Design(Planned):
         if (margin is None) == (lift is None):
             raise DesignError("Give the margin either in the unit of the effect or as a lift.")
         if lift is not None:
-            return self._with(change.Margin(self._of_control(lift), kind, wanted, lift))  # type: ignore[arg-type]
-        return self._with(change.Margin(margin, kind, wanted))  # type: ignore[arg-type]
+            return self._with(change.Margin(self._of_control(lift), kind, wanted, lift, above))  # type: ignore[arg-type]
+        return self._with(change.Margin(margin, kind, wanted, None, above))  # type: ignore[arg-type]
 
     def with_looks(
         self,

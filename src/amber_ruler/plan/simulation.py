@@ -93,9 +93,8 @@ def _z(design: Planned, groups: tuple[Any, ...], settings: dict[str, Any]) -> Fl
         p = _against_lift(design, groups, settings)
         return normal.upper_quantile(p)
     else:
-        high = margin.good == "higher"
-        null, alternative = (-margin.size, "greater") if high else (margin.size, "less")
-        result = method(*groups, null=design._null(null), alternative=alternative, **settings)
+        alternative = "greater" if margin.good == "higher" else "less"
+        result = method(*groups, null=design._null(margin.edge), alternative=alternative, **settings)
     return normal.upper_quantile(np.asarray(result.p_value))
 
 
@@ -132,7 +131,6 @@ def _rejected(design: Planned, groups: tuple[Any, ...], settings: dict[str, Any]
         return rejects(0.0, design.alternative)
     if margin.lift is not None:
         return _against_lift(design, groups, settings) < alpha
-    above, below = (-margin.size, "greater"), (margin.size, "less")
     if margin.kind == "equivalence":
-        return rejects(*above) & rejects(*below)
-    return rejects(*(above if margin.good == "higher" else below))
+        return rejects(margin.edges[0], "greater") & rejects(margin.edges[1], "less")
+    return rejects(margin.edge, "greater" if margin.good == "higher" else "less")

@@ -129,34 +129,31 @@ class Estimated(Design):
             null_error, error = self._errors(effect, np.asarray(0.0), units)
             sides = tails(alpha, self.alternative)
             return power_of_estimate(effect, growth * null_error, growth * error, df, *sides)
-        edges = [np.asarray(sign * margin.size) for sign in (-1.0, 1.0)]
-        found = (self._errors_at(sign, effect, units) for sign in (-1.0, 1.0))
-        (low_error, error), (high_error, above_error) = ((growth * one, growth * two) for one, two in found)
         if margin.kind == "equivalence":
-            return power_between(effect, margin.size, (low_error, high_error), error, df, alpha)
-        if margin.good == "higher":
-            return power_of_estimate(effect - edges[0], low_error, error, df, alpha, 0.0)
-        return power_of_estimate(effect - edges[1], high_error, above_error, df, 0.0, alpha)
+            found = (self._errors(effect, np.asarray(edge), units) for edge in margin.edges)
+            (low_error, error), (high_error, _) = ((growth * one, growth * two) for one, two in found)
+            return power_between(effect, margin.edges, (low_error, high_error), error, df, alpha)
+        null_error, error = (growth * e for e in self._errors_at_edge(effect, units))
+        sides = (alpha, 0.0) if margin.good == "higher" else (0.0, alpha)
+        return power_of_estimate(effect - margin.edge, null_error, error, df, *sides)
 
     def _endless(self, effect: float) -> float:
         margin = self._modifier(change.Margin)
         if margin is not None:
-            inside = margin.size - abs(effect) if margin.kind == "equivalence" else margin.size + effect
-            if margin.kind != "equivalence" and margin.good == "lower":
-                inside = margin.size - effect
+            inside = float(margin.inside(np.asarray(effect)))
         elif self.alternative == "two-sided":
             inside = abs(effect)
         else:
             inside = effect if self.alternative == "greater" else -effect
         return float(self.alpha) if inside == 0 else float(inside > 0)
 
-    def _errors_at(self, sign: float, effect: Floats, units: Units) -> tuple[Floats, Floats]:
-        """Standard errors at an end of the margin and at the effect: of the difference, or of what tests a lift."""
+    def _errors_at_edge(self, effect: Floats, units: Units) -> tuple[Floats, Floats]:
+        """Standard errors at the margin and at the effect: of the difference, or of what tests a lift."""
         margin = self._modifier(change.Margin)
         assert margin is not None  # noqa: S101
         if margin.lift is None:
-            return self._errors(effect, np.asarray(sign * margin.size), units)
-        return self._errors_of_ratio(1 + sign * margin.lift, effect, units)
+            return self._errors(effect, np.asarray(margin.edge), units)
+        return self._errors_of_ratio(1 + float(np.sign(np.min(margin.edge))) * margin.lift, effect, units)
 
     def _errors_of_ratio(self, ratio: float, effect: Floats, units: Units) -> tuple[Floats, Floats]:
         """The same of treatment less `ratio` times control."""
@@ -210,7 +207,7 @@ class Estimated(Design):
         margin = self._modifier(change.Margin)
         tail = self.alpha / (2 if self.alternative == "two-sided" and margin is None else 1)
         z = normal.upper_quantile(tail) + normal.quantile(np.maximum(target, 0.5))
-        gap = self._distance(effect) if margin is None else np.maximum(margin.size - np.abs(effect), 1e-3 * margin.size)
+        gap = self._distance(effect) if margin is None else np.maximum(margin.inside(effect), 1e-3 * margin.size)
         some = 1e6
         error = self._errors(effect, np.asarray(0.0), self._analysed(self._recruits(np.asarray(some))))[1]
         with np.errstate(over="ignore", divide="ignore"):
@@ -224,8 +221,10 @@ class Estimated(Design):
         if margin is None:
             return super()._where_to_look(sign)
         sign = 1.0 if margin.good == "higher" else -1.0
-        most = np.asarray(0.0) if margin.kind == "equivalence" else self._most(sign)
-        return sign, np.asarray(-margin.size), most
+        if margin.kind == "equivalence":
+            low, high = margin.edges if sign > 0 else (-margin.edges[1], -margin.edges[0])
+            return sign, np.asarray(low), np.asarray((low + high) / 2)
+        return sign, np.asarray(sign * margin.edge), self._most(sign)
 
     def _method_said(self) -> str:
         margin = self._modifier(change.Margin)

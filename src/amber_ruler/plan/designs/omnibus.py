@@ -4,22 +4,23 @@ from __future__ import annotations
 
 from abc import abstractmethod
 from collections.abc import Sequence
-from dataclasses import dataclass
-from typing import ClassVar
+from dataclasses import dataclass, replace
+from typing import ClassVar, Literal, Unpack
 
 import numpy as np
 from numpy.typing import ArrayLike
 
 from amber_ruler.errors import DesignError, InputError
-from amber_ruler.numeric import chisquare, fisher, gate, normal
+from amber_ruler.numeric import chisquare, fisher, gate, normal, student
 from amber_ruler.numeric.gate import Floats
 from amber_ruler.numeric.roots import bracketed_root
 from amber_ruler.plan import modifiers as change
-from amber_ruler.plan.planned import SMALLEST_SHARE, Units, Ways
+from amber_ruler.plan.answers import PlanAnswer
+from amber_ruler.plan.planned import SMALLEST_SHARE, EffectGiven, Units, Ways
 from amber_ruler.plan.questions import Design
 
 _SOURCE = "Johnson, Kotz & Balakrishnan (1995), Continuous Univariate Distributions 2, chapter {}"
-_LARGEST_F = 1e3
+LARGEST_F = 1e3
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -55,7 +56,7 @@ class Omnibus(Design):
     def _guess(self, effect: Floats, target: Floats) -> Floats:
         # Of a chi-square with the same noncentrality for each unit, in the normal approximation of Sankaran (1963).
         effect, target = gate.aligned(effect, target)
-        many = (np.full(effect.shape, 1e6),)
+        many = self._parts(np.full(effect.shape, 1e6))
         one, top = self._noncentrality(effect, many) / 1e6, self._dfs(many)[0]
         critical, goal = chisquare.upper_quantile(self.alpha, top), normal.quantile(target)
 
@@ -71,7 +72,7 @@ class Omnibus(Design):
         with np.errstate(divide="ignore", over="ignore"):
             n = shift / one
             # The error's degrees of freedom cost about this share more.
-            error = self._dfs((np.minimum(np.maximum(n, self._least()), 1e15),))[1]
+            error = self._dfs(self._parts(np.minimum(np.maximum(n, self._least()), 1e15)))[1]
         return n if error is None else n * (1 + 0.6 * (critical + 1) / np.maximum(error, 4))
 
     def _fallback_effect(self) -> float:
@@ -80,7 +81,7 @@ class Omnibus(Design):
 
 @dataclass(frozen=True, kw_only=True)
 class ManyMeans(Omnibus):
-    """A test whether several equally large groups share one mean (one-way analysis of variance).
+    """A test whether several groups share one mean (one-way analysis of variance).
 
     Parameters
     ----------
@@ -88,13 +89,16 @@ class ManyMeans(Omnibus):
         Number of groups.
     sd : float
         Standard deviation within each group; needed to say the effect as `means`.
+    split : sequence of float, optional
+        Relative sizes of the groups; equal unless given.
     alpha : float
         Error rate of the test.
 
     Notes
     -----
-    The effect is f, the standard deviation of the group means (over the groups, around their mean) in units of `sd`;
-    or give `means`. `n` is the units of each group. The noncentrality of F is n groups f².
+    The effect is f, the standard deviation of the group means (over all units, around their mean) in units of `sd`;
+    or give `means`. `n` is the units of each group, or of the last where they differ. The noncentrality of F is f²
+    times the units in total. The power of given sizes, one a group, takes their own split.
 
     References
     ----------
@@ -118,12 +122,17 @@ class ManyMeans(Omnibus):
         {change.Covariate, change.Clusters, change.Traffic, change.Attrition}
     )
 
+    lists = ("split",)
+
     groups: int
     sd: float = 1.0
+    split: Sequence[float] | None = None
 
     def __post_init__(self) -> None:
         gate.whole("groups", self.groups, 2)
         gate.positive("sd", self.sd)
+        if self.split is not None and gate.positive("split", self.split).shape != (self.groups,):
+            raise InputError.rule("split", list(self.split), f"{self.groups} numbers, one for each group")
         super().__post_init__()
 
     def _ways(self) -> Ways:
@@ -133,25 +142,45 @@ class ManyMeans(Omnibus):
         values = gate.finite("means", means)
         if values.shape != (self.groups,):
             raise InputError.rule("means", list(np.atleast_1d(values)), f"{self.groups} numbers, one for each group")
-        return np.asarray(np.std(values) / self.sd)
+        away = values - np.average(values, weights=self.split)
+        return np.asarray(np.sqrt(np.average(away**2, weights=self.split)) / self.sd)
+
+    def power(
+        self, *, n: int | tuple[int, ...] | None = None, weeks: int | None = None, **effect: Unpack[EffectGiven]
+    ) -> PlanAnswer:
+        """How likely are `n` units to find the effect? As for every design; sizes of all groups go before `split`."""
+        if n is not None and np.ndim(n) == 1 and np.size(n) == self.groups:  # means weigh as their groups are large
+            sizes = gate.whole("n", n, 2)
+            return replace(self, split=tuple(sizes)).power(n=int(sizes[-1]), **effect)
+        return super().power(n=n, weeks=weeks, **effect)
+
+    def _parts(self, n: Floats) -> Units:
+        return (n,) if self.split is None else tuple(share / self.split[-1] * n for share in self.split)
+
+    def _recruits(self, n: Floats) -> Units:
+        size = self._cluster_size()
+        rounded = (np.ceil(np.ceil(u / size * (1 - 1e-14)) * size) for u in self._parts(n))
+        return tuple(np.maximum(u, self._least()) for u in rounded)
 
     def _told(self, effect: float) -> dict[str, float]:
         return {"sd of the group means": effect * self.sd, "eta squared": effect**2 / (1 + effect**2)}
 
     def _most(self, sign: float) -> Floats:
-        return np.asarray(_LARGEST_F)
+        return np.asarray(LARGEST_F)
 
     def _noncentrality(self, effect: Floats, units: Units) -> Floats:
-        return np.asarray(units[0] * self.groups * effect**2 / self._variance_factor())
+        return np.asarray(self._total(units) * effect**2 / self._variance_factor())
 
     def _dfs(self, units: Units) -> tuple[Floats, Floats | None]:
-        return np.asarray(self.groups - 1.0), self.groups * (units[0] / self._cluster_size() - 1)
+        return np.asarray(self.groups - 1.0), self._total(units) / self._cluster_size() - self.groups
 
     def _group_names(self) -> tuple[str, ...]:
-        return (f"each of {self.groups} groups",)
+        if self.split is None:
+            return (f"each of {self.groups} groups",)
+        return tuple(f"group {k + 1}" for k in range(self.groups))
 
     def _groups_of(self) -> tuple[float, ...]:
-        return (self.groups,)
+        return (self.groups * 1.0,) if self.split is None else (1.0,) * self.groups
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -166,17 +195,21 @@ class Regression(Omnibus):
         Number of other predictors in the model.
     explained : float, between 0 and 1
         R² of the others alone.
+    predictors_are : "fixed" or "random"
+        Whether the values of all predictors are set beforehand, or drawn with the units from a normal distribution.
     alpha : float
         Error rate of the test.
 
     Notes
     -----
-    The effect is the added R²; as `standardised` it is f² = added / (1 − explained − added). The predictors count as
-    fixed, and the noncentrality of F is n f². `n` is the number of units.
+    The effect is the added R²; as `standardised` it is f² = added / (1 − explained − added). With fixed predictors the
+    noncentrality of F is n f². With random ones it is f² times a chi-square of n - 1 - others degrees of freedom, over
+    which the power is averaged: the distribution of a (partial) multiple correlation. `n` is the number of units.
 
     References
     ----------
-    .. [1] Johnson, Kotz & Balakrishnan (1995), Continuous Univariate Distributions 2, chapter 30.
+    .. [1] Johnson, Kotz & Balakrishnan (1995), Continuous Univariate Distributions 2, chapters 30 and 32.
+    .. [2] Sampson (1974), Journal of the American Statistical Association 69, 682-689, for random predictors.
 
     Examples
     --------
@@ -194,12 +227,14 @@ class Regression(Omnibus):
     predictors: int = 1
     others: int = 0
     explained: float = 0.0
+    predictors_are: Literal["fixed", "random"] = "fixed"
 
     def __post_init__(self) -> None:
         gate.whole("predictors", self.predictors, 1)
         gate.whole("others", self.others, 0)
         if np.any((gate.finite("explained", self.explained) < 0) | (np.asarray(self.explained) >= 1)):
             raise InputError.rule("explained", self.explained, "at least 0 and below 1")
+        gate.choice("predictors_are", self.predictors_are, ("fixed", "random"))
         super().__post_init__()
 
     def _ways(self) -> Ways:
@@ -220,6 +255,18 @@ class Regression(Omnibus):
 
     def _most(self, sign: float) -> Floats:
         return np.asarray((1 - np.asarray(self.explained)) * (1 - SMALLEST_SHARE))
+
+    def _power_of(self, effect: Floats, units: Units) -> Floats:
+        if self.predictors_are == "fixed":
+            return super()._power_of(effect, units)
+        n, alpha, f2 = gate.aligned(units[0], self.alpha, effect / (1 - self.explained - effect))
+        shape, df = n.shape, np.ravel(n) - 1 - self.others
+        spread, weight = student.spread_nodes(df)  # roots of chi-squares over their degrees of freedom
+        top, bottom = np.asarray(float(self.predictors)), np.ravel(n) - self.predictors - self.others - 1
+        critical = fisher.upper_quantile(np.ravel(alpha), top, bottom)
+        shift = (df * np.ravel(f2))[:, None] * spread**2
+        found = fisher.noncentral_sf(critical[:, None], top, bottom[:, None], shift)
+        return np.asarray((weight * found).sum(axis=1).reshape(shape))
 
     def _noncentrality(self, effect: Floats, units: Units) -> Floats:
         return np.asarray(units[0] * effect / (1 - self.explained - effect))

@@ -7,6 +7,7 @@ from dataclasses import dataclass, replace
 from typing import Any, ClassVar, Literal, Self
 
 import numpy as np
+from scipy import special
 
 from amber_ruler.errors import DesignError
 from amber_ruler.numeric import gate, score
@@ -17,9 +18,24 @@ from amber_ruler.plan import outcomes as exactly
 from amber_ruler.plan.designs.estimated import Estimated, TwoGroups, room
 from amber_ruler.plan.designs.means import MEAN_WAYS, known_baseline
 from amber_ruler.plan.planned import Units, Ways
-from amber_ruler.plan.powers import tails
+from amber_ruler.plan.powers import power_of_estimate, tails
 from amber_ruler.plan.search import MOST_UNITS
 
+_ONE_SHARE = {
+    "exact": "exact binomial test",
+    "mid-p": "binomial test by mid-p",
+    "score": "score test",
+    "corrected": "score test with continuity correction",
+    "wald": "Wald test",
+    "likelihood": "likelihood ratio test",
+    "arcsine": "difference of arcsines",
+}
+_TWO_SHARES = {
+    "score": "score test",
+    "unpooled": "unpooled test",
+    "corrected": "score test with continuity correction",
+    "arcsine": "difference of arcsines",
+}
 _FLEISS = "Fleiss, Levin & Paik (2003), Statistical Methods for Rates and Proportions"
 
 
@@ -85,8 +101,12 @@ class Shares(Estimated):
         n = exactly.lasting_sizes(self, effect, target, self._approximate_n(effect, target))
         return n, self._power_with(effect, self._recruits(np.minimum(n, MOST_UNITS)))
 
+    def _by_normal(self) -> Self:
+        """The same by the normal distribution."""
+        return replace(self, power_from="normal")
+
     def _approximate_n(self, effect: Floats, target: Floats) -> Floats:
-        return replace(self, power_from="normal")._solve_n(effect, target)[0]
+        return self._by_normal()._solve_n(effect, target)[0]
 
     def _size_notes(self, effect: Floats, target: Floats, n: Floats) -> tuple[str, ...]:
         if not self._exact():
@@ -95,7 +115,7 @@ class Shares(Estimated):
 
     def _half_width(self, effect: Floats, units: Units) -> Floats:
         if self.baseline is None:
-            return replace(self, baseline=0.5, power_from="normal")._half_width(np.asarray(0.0), units)
+            return replace(self._by_normal(), baseline=0.5)._half_width(np.asarray(0.0), units)
         return super()._half_width(effect, units)
 
     def _notes(self) -> tuple[str, ...]:
@@ -112,8 +132,12 @@ class OneProportion(Shares):
     ----------
     baseline : float, between 0 and 1
         The tested share; only `sample_size_for_width` can do without, and then takes the worst case, one half.
+    test : "exact", "mid-p", "score", "corrected", "wald", "likelihood" or "arcsine", optional
+        Which test: the exact binomial one from outcomes unless said, the score test by the normal distribution.
+        "corrected" is the score less half a success; "wald" takes the standard error of the share seen; "likelihood"
+        is the signed root of the likelihood ratio; "arcsine" the difference of arcsines.
     power_from : "outcomes" or "normal"
-        Whether the test is the exact binomial one, every outcome counted, or the score test by the normal distribution.
+        Whether every outcome of that test is counted, or its power is approximated by the normal distribution.
     alpha : float
         Error rate of the test.
     alternative : "two-sided", "greater" or "less"
@@ -147,7 +171,26 @@ class OneProportion(Shares):
     measured_by = "proportion"
     _share = "share"
 
+    test: Literal["exact", "mid-p", "score", "corrected", "wald", "likelihood", "arcsine"] | None = None
     power_from: Literal["normal", "outcomes"] = "outcomes"
+
+    def __post_init__(self) -> None:
+        if self.test is not None:
+            gate.choice("test", self.test, _ONE_SHARE)
+            if self.test in ("exact", "mid-p") and self.power_from == "normal":
+                raise DesignError(f"The power of test={self.test!r} is counted: power_from='outcomes'.")
+        super().__post_init__()
+
+    def _test(self) -> str:
+        return self.test or ("exact" if self._exact() else "score")
+
+    def _by_normal(self) -> Self:
+        return replace(self, power_from="normal", test="score" if self._test() in ("exact", "mid-p") else self.test)
+
+    def _with(self, modifier: change.Modifier) -> Self:
+        if isinstance(modifier, change.Margin) and self._test() != "score":
+            raise DesignError(f"A margin is planned with the score test: {self._test()} does not go with it.")
+        return super()._with(modifier)
 
     def _least(self) -> float:
         return 1.0
@@ -157,13 +200,28 @@ class OneProportion(Shares):
         if np.any((p0 <= 0) | (p0 >= 1)):
             raise DesignError("The margin reaches beyond 0 or 1 from this share: take a smaller one.")
         factor = self._variance_factor() / units[0]
-        return np.sqrt(_variance(p0) * factor), np.sqrt(_variance(p1) * factor)
+        under = p1 if self._test() == "wald" else p0
+        return np.sqrt(_variance(under) * factor), np.sqrt(_variance(p1) * factor)
 
     def _power_of(self, effect: Floats, units: Units) -> Floats:
-        if not self._exact():
-            return super()._power_of(effect, units)
+        test, base = self._test(), self._needed()
         low, high = tails(np.asarray(self.alpha), self.alternative)
-        return exactly.power_of_binomial(self._needed(), effect, units[0], low, high)
+        if self._exact():
+            if test == "exact":
+                return exactly.power_of_binomial(base, effect, units[0], low, high)
+            return exactly.power_of_one(test, base, effect, units[0], low, high)
+        factor = self._variance_factor()
+        if test == "likelihood":
+            away = np.sign(effect) * np.sqrt(2 * divergence(base + effect, base))
+            error = np.sqrt(factor / units[0])
+            return power_of_estimate(away, error, error, None, low, high)
+        if test == "arcsine":
+            error = np.sqrt(factor / units[0])
+            return power_of_estimate(arcsines(base + effect, base), error, error, None, low, high)
+        if test == "corrected":
+            errors = self._errors(effect, np.asarray(0.0), units)
+            return power_of_estimate(effect, *errors, None, low, high, correction=factor / (2 * units[0]))
+        return super()._power_of(effect, units)
 
     def _draw(
         self, rng: np.random.Generator, effect: float, units: tuple[int, ...], runs: int
@@ -171,15 +229,19 @@ class OneProportion(Shares):
         draws.independent(self)
         base = float(self._needed())
         counts = draws.counts(rng, base + effect, units[0], runs, "group")
-        return (counts,), {"test": "exact" if self._exact() else "score"}
+        if self._test() in ("likelihood", "arcsine"):
+            raise DesignError(f"There is no measuring function of the {self._test()} test to simulate.")
+        corrected = {"test": "score", "continuity": "half"}
+        return (counts,), corrected if self._test() == "corrected" else {"test": self._test()}
 
     def _null(self, difference: float) -> float:
         return float(self._needed()) + difference
 
     def _method_said(self) -> str:
+        said = super()._method_said().replace("exact binomial test", _ONE_SHARE[self._test()])
         if self._exact() and self.baseline is not None:
-            return self.method
-        return super()._method_said().replace("exact binomial test", "score test, normal distribution")
+            return said if self._test() == "exact" else f"{said}, exact power by enumeration"
+        return f"{said}, normal distribution"
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -190,8 +252,9 @@ class TwoProportions(Shares, TwoGroups):
     ----------
     baseline : float, between 0 and 1
         Share of successes in control; only `sample_size_for_width` can do without, and then takes the worst case.
-    test : "score" or "unpooled"
-        Whether the standard error under "no difference" pools both shares, or keeps each its own.
+    test : "score", "unpooled", "corrected" or "arcsine"
+        Whether the standard error under "no difference" pools both shares, or keeps each its own; "corrected" is the
+        score test with Yates's continuity correction, "arcsine" the difference of arcsines.
     power_from : "normal" or "outcomes"
         Whether the power of that test is approximated by the normal distribution, or summed over all outcomes.
     ratio : float
@@ -206,12 +269,14 @@ class TwoProportions(Shares, TwoGroups):
     Both tails count when the test is two-sided. Effects are differences of shares: 0.01 is one percentage point. `n`
     is the units in control, or a pair (treatment, control). Against a margin the score test has both shares at their
     maximum likelihood under the margin (Farrington & Manning 1990). From outcomes the size is the smallest from which
-    the power never falls below the target again.
+    the power never falls below the target again; against a margin the outcomes are those of the same score.
 
     References
     ----------
     .. [1] Fleiss, Levin & Paik (2003), Statistical Methods for Rates and Proportions, 3rd ed., section 4.2.
     .. [2] Farrington & Manning (1990), Statistics in Medicine 9, 1447-1454.
+    .. [3] Casagrande, Pike & Smith (1978), Biometrics 34, 483-486, for the correction.
+    .. [4] Cohen (1988), Statistical Power Analysis, 2nd ed., chapter 6, for arcsines.
 
     Examples
     --------
@@ -225,13 +290,24 @@ class TwoProportions(Shares, TwoGroups):
     source = f"{_FLEISS}, section 4.2"
     measured_by = "proportions"
     _share = "treatment share"
-    _exact_allows = Shares._exact_allows | {change.Variants}
+    _exact_allows = Shares._exact_allows | {change.Variants, change.Margin}
 
-    test: Literal["score", "unpooled"] = "score"
+    test: Literal["score", "unpooled", "corrected", "arcsine"] = "score"
 
     def __post_init__(self) -> None:
-        gate.choice("test", self.test, ("score", "unpooled"))
+        gate.choice("test", self.test, tuple(_TWO_SHARES))
+        if self.test in ("corrected", "arcsine") and self.power_from == "outcomes":
+            raise DesignError(f"test={self.test!r} has power_from='normal'.")
         super().__post_init__()
+
+    def _with(self, modifier: change.Modifier) -> Self:
+        if isinstance(modifier, change.Margin) and self.test in ("corrected", "arcsine"):
+            raise DesignError(f"A margin is planned with the score or the unpooled test, not with {self.test}.")
+        if isinstance(modifier, change.Margin) and modifier.lift is not None and self._exact():
+            raise DesignError("Against a lift the power is by the normal distribution: power_from='normal'.")
+        if isinstance(modifier, change.LookSchedule) and self.test in ("corrected", "arcsine"):
+            raise DesignError(f"Looks are planned with the score or the unpooled test, not with {self.test}.")
+        return super()._with(modifier)
 
     def _errors(self, effect: Floats, null: Floats, units: Units) -> tuple[Floats, Floats]:
         (one, two), p0 = units, self._needed()
@@ -255,15 +331,26 @@ class TwoProportions(Shares, TwoGroups):
         return np.sqrt(factor * (_variance(high) / one + ratio**2 * _variance(low) / two)), error
 
     def _power_of(self, effect: Floats, units: Units) -> Floats:
+        alpha, pooled, base = self._single_alpha(units), self.test == "score", self._needed()
         if not self._exact():
+            low, high = tails(alpha, self.alternative)
+            weight = 1 / units[0] + 1 / units[1]
+            if self.test == "arcsine":
+                error = np.sqrt(self._variance_factor() * weight)
+                return power_of_estimate(arcsines(base + effect, base), error, error, None, low, high)
+            if self.test == "corrected":
+                errors = self._errors(effect, np.asarray(0.0), units)
+                return power_of_estimate(effect, *errors, None, low, high, correction=weight / 2)
             return super()._power_of(effect, units)
-        alpha, pooled = self._single_alpha(units), self.test == "score"
+        margin = self._modifier(change.Margin)
+        if margin is not None:
+            return exactly.power_against(base, effect, units, alpha, margin, pooled=pooled)
         return exactly.power_of_two(self._needed(), effect, units, alpha, self.alternative, pooled=pooled)
 
     def _draw(
         self, rng: np.random.Generator, effect: float, units: tuple[int, ...], runs: int
     ) -> tuple[tuple[Any, ...], dict[str, Any]]:
-        if self.test == "unpooled" or self._variance_factor() != 1:
+        if self.test != "score" or self._variance_factor() != 1:
             raise DesignError("Only the score test of independent units can be simulated: leave out what changes that.")
         base = float(self._needed())
         shares = ((base + effect, "treatment"), (base, "control"))
@@ -272,9 +359,7 @@ class TwoProportions(Shares, TwoGroups):
         ), {}
 
     def _method_said(self) -> str:
-        said = super()._method_said()
-        if self.test == "unpooled":
-            said = said.replace("score test", "unpooled test")
+        said = super()._method_said().replace("score test", _TWO_SHARES[self.test])
         return said.replace("normal distribution", "exact power by enumeration") if self._exact() else said
 
 
@@ -389,6 +474,16 @@ class PairedProportions(Estimated):
 
     def _group_names(self) -> tuple[str, ...]:
         return ("pairs",)
+
+
+def arcsines(share: Floats, baseline: Floats) -> Floats:
+    """Cohen's h: the difference of twice the arcsines of the roots."""
+    return np.asarray(2 * (np.arcsin(np.sqrt(share)) - np.arcsin(np.sqrt(baseline))))
+
+
+def divergence(share: Floats, baseline: Floats) -> Floats:
+    """What an outcome tells on average for `share` against `baseline`, where the share is true."""
+    return np.asarray(special.rel_entr(share, baseline) + special.rel_entr(1 - share, 1 - baseline))
 
 
 def share_ways(baseline: float | None) -> Ways:

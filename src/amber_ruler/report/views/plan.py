@@ -20,7 +20,7 @@ if TYPE_CHECKING:
     from amber_ruler.plan.answers import LookPlan
     from amber_ruler.plan.questions import Design
 
-_SHARES = {"treatment share", "share", "lift", "discordant pairs", "eta squared"}
+_SHARES = {"treatment share", "share", "lift", "discordant pairs", "eta squared", "partial eta squared"}
 _NOT_SHOWN = {"alpha", "alternative", "modifiers", "discordant", "exact", "known", "test"}
 _COST_HEADER = {
     "sample size": "units in total",
@@ -68,20 +68,28 @@ def sentence(result: PlanAnswer) -> str:
         return f"{who} give an interval of ± {_amount(result, result.half_width or 0)} at {level(1 - result.alpha)}."
     power, margin = numbers.percent(result.power or 0.0), margin_of(result)
     if margin is not None:
-        worse = "higher" if margin.good == "lower" else "lower"
-        what = f"{worse} than control" if margin.kind == "non-inferiority" else "away from control"
-        goal = (
-            f"show that treatment is not {what} by {_margin_said(result, margin)} or more, if the true difference is"
-            f" {_amount(result, result.effect)}, "
-        )
+        effect = _amount(result, result.effect)
+        goal = f"show that treatment is {_claim(result, margin)}, if the true difference is {effect}, "
     elif result.effect_name == "difference":
         goal = f"find a difference of {_amount(result, result.effect)} "
     else:
         goal = f"find an effect of {_amount(result, result.effect)} ({result.effect_name}) "
-    several = len(result.units) == 2 and "treatment" not in result.units
+    several = len(result.units) == 2 and next(iter(result.units)).startswith("each")
     each = " for each comparison" if several else ""
     days = "" if result.days is None else f" With this traffic that takes {_time_said(result)}."
     return f"{who} {goal}with a power of {power}{each} ({_terms(result)}).{days}{_looks_said(result)}"
+
+
+def _claim(result: PlanAnswer, margin: Margin) -> str:
+    """What is shown about the difference."""
+    size, higher = _margin_said(result, margin), margin.good == "higher"
+    if margin.kind == "superiority":
+        return f"{margin.good} than control by more than {size}"
+    if margin.kind == "non-inferiority":
+        return f"not {'lower' if higher else 'higher'} than control by {size} or more"
+    if margin.above is None:
+        return f"not away from control by {size} or more"
+    return f"less than {size} below control and less than {_amount(result, margin.above)} above"
 
 
 def _margin_said(result: PlanAnswer, margin: Margin) -> str:
@@ -147,6 +155,8 @@ def _facts(result: PlanAnswer) -> list[tuple[str, str]]:
     for name, value in settings(result.design).items():
         if isinstance(value, str):
             said = value
+        elif isinstance(value, tuple):
+            said = ", ".join(f"{part:g}" for part in value)
         elif name == "baseline" and result.percent:
             said = numbers.percent(value)
         else:
