@@ -106,6 +106,10 @@ class PlanAnswer(Result):
         Direction of the test.
     half_width : float or None
         Half of the width of the interval to be expected, at level 1 - alpha (two-sided), if the effect is real.
+    assurance : float or None
+        The chance with which the interval is no wider than `half_width`, where that was asked for.
+    n_effective : float or None
+        Of a design with clusters: so many units in total would tell as much, if they were drawn one by one.
     solved : float or None
         The number that `question` names, where one of the design's own was solved for.
     days, weeks : int or None
@@ -136,6 +140,8 @@ class PlanAnswer(Result):
     n_exact: float | None = None
     n_total_exact: float | None = None
     half_width: float | None = None
+    assurance: float | None = None
+    n_effective: float | None = None
     solved: float | None = None
     target_power: float | None = None
     effects: Mapping[str, float] = field(default_factory=dict)

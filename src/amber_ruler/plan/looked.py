@@ -137,8 +137,8 @@ def _beyond(design: Estimated, effect: Floats, units: Units, bound: Floats, side
     def deviate(chance: Floats) -> Floats:
         return np.asarray(-normal.quantile(np.clip(chance, 1e-300, 1 - 1e-16)))
 
-    if own is not None and design._modifier(change.Covariate) is not None:
-        growth, weight = imbalance(own, np.asarray(effect))
+    if own is not None and design._slopes():
+        growth, weight = imbalance(own, np.asarray(effect), design._slopes())
         beyond = power_of_estimate(side * size, growth * null_error, growth * error, df, tail, 0.0)
         return deviate((weight * beyond).sum(axis=0))
     tail, df, apart = np.broadcast_arrays(tail, df, apart)
@@ -163,8 +163,8 @@ def drift(design: Estimated, effect: Floats, units: Units, tail: Floats) -> Floa
     if df is None:
         return np.asarray((size - z * null_error) / error + z)
     growth = weight = np.ones((1,) * (1 + max(np.ndim(size), np.ndim(error))))
-    if own is not None and design._modifier(change.Covariate) is not None:
-        growth, weight = imbalance(own, effect)
+    if own is not None and design._slopes():
+        growth, weight = imbalance(own, effect, design._slopes())
     upper = (weight * power_of_estimate(size, growth * null_error, growth * error, df, tail, 0.0)).sum(axis=0)
     return np.asarray(z + normal.quantile(np.clip(upper, 1e-300, 1 - 1e-16)))
 

@@ -23,12 +23,14 @@ MarginKind: TypeAlias = Literal["non-inferiority", "equivalence", "superiority"]
 
 @dataclass(frozen=True, slots=True)
 class Covariate:
-    """A covariate known before the test takes its share out of the variance."""
+    """Covariates known before the test take their share out of the variance."""
 
     correlation: float
+    count: int = 1
 
     def __post_init__(self) -> None:
         gate.between("correlation", gate.single("correlation", self.correlation), -1, 1)
+        gate.whole("count", gate.single("count", self.count), 1)
 
     @property
     def variance_factor(self) -> float:
@@ -36,7 +38,8 @@ class Covariate:
         return 1 - self.correlation**2
 
     def __str__(self) -> str:
-        return f"covariate, correlation {self.correlation:.3g}"
+        several = "covariate" if self.count == 1 else f"{self.count} covariates"
+        return f"{several}, correlation {self.correlation:.3g}"
 
 
 @dataclass(frozen=True, slots=True)
@@ -176,6 +179,19 @@ class Attrition:
 
 
 @dataclass(frozen=True, slots=True)
+class Population:
+    """Units are drawn from a population of so many, none twice."""
+
+    size: float
+
+    def __post_init__(self) -> None:
+        gate.whole("size", gate.single("size", self.size), 2)
+
+    def __str__(self) -> str:
+        return f"a population of {self.size:,.0f}"
+
+
+@dataclass(frozen=True, slots=True)
 class LookSchedule:
     """Looks before the end, and the rule by which they stop; its alpha and sides are those of the design."""
 
@@ -199,4 +215,4 @@ def _boundaries(fractions: tuple[float, ...], rule: Rule, *_own: object) -> Boun
     return applied(rule, np.array(fractions))
 
 
-Modifier: TypeAlias = Covariate | Clusters | Variants | Margin | Traffic | Attrition | LookSchedule
+Modifier: TypeAlias = Covariate | Clusters | Variants | Margin | Traffic | Attrition | Population | LookSchedule

@@ -121,7 +121,7 @@ def power_against(
 def _against(
     baseline: float, effect: float, n1: float, n0: float, alpha: float, margin: Margin, *, pooled: bool
 ) -> float:
-    x0, chances = _outcomes(baseline, n0)
+    x0, chances = outcomes(baseline, n0)
     critical = float(normal.upper_quantile(alpha))
     centre, last = np.clip(np.floor(n1 * (x0 / n0 + effect)), 0, n1), np.full(x0.shape, n1 + 1)
 
@@ -150,7 +150,7 @@ def _against(
     return float(np.sum(chances * np.maximum(shown_above + shown_below - 1, 0.0)))
 
 
-def _outcomes(baseline: float, n: float) -> tuple[Floats, Floats]:
+def outcomes(baseline: float, n: float) -> tuple[Floats, Floats]:
     """The counts in control that can come up, and the chance of each."""
     centre, reach = n * baseline, _REACH * np.sqrt(n * baseline * (1 - baseline)) + 20
     if 2 * reach > _MOST_OUTCOMES:
@@ -213,7 +213,7 @@ def power_of_two(
 def _power_of_pair(
     baseline: float, effect: float, n1: float, n0: float, alpha: float, alternative: str, *, pooled: bool
 ) -> float:
-    x0, chances = _outcomes(baseline, n0)
+    x0, chances = outcomes(baseline, n0)
     critical = float(normal.upper_quantile(alpha / 2 if alternative == "two-sided" else alpha))
 
     def z(x1: Floats) -> Floats:

@@ -110,6 +110,10 @@ class Planned(ABC):
         """So much of the control's mean, share or rate, in the unit of the effect."""
         raise DesignError(f"{self.title}: a margin as a lift needs a control to be a share of.")
 
+    def _spread_of_control(self) -> Any:
+        """Variance of one unit of control, all clusters taken together."""
+        raise DesignError(f"{self.title}: clusters are given by their icc.")
+
     def _modifier(self, kind: type[M]) -> M | None:
         return next((m for m in self.modifiers if isinstance(m, kind)), None)
 
@@ -117,6 +121,11 @@ class Planned(ABC):
         return float(
             np.prod([m.variance_factor for m in self.modifiers if isinstance(m, change.Covariate | change.Clusters)])
         )
+
+    def _slopes(self) -> int:
+        """How many covariates there are."""
+        covariate = self._modifier(change.Covariate)
+        return 0 if covariate is None else int(covariate.count)
 
     def _cluster_size(self) -> float:
         clusters = self._modifier(change.Clusters)
@@ -179,6 +188,17 @@ class Planned(ABC):
 
     def _half_width(self, effect: Floats, units: Units) -> Floats:
         raise DesignError(f"{self.title}: this test has no single interval whose width could be planned.")
+
+    def _widening(self, effect: Floats, units: Units, assurance: float | None) -> Floats:
+        """The width not passed with such a chance (the mean one, of None), by that planned is a multiple of what is planned."""
+        raise DesignError(f"{self.title}: only the planned width is known.")
+
+    def _reach(self, effect: Floats, units: Units, width: str, assurance: float | None) -> Floats:
+        """The half-width: with the spread as planned, its mean, or the one kept with such a chance."""
+        planned = self._half_width(effect, units)
+        if width == "planned" and assurance is None:
+            return planned
+        return planned * self._widening(effect, units, assurance)
 
     def _guess(self, effect: Floats, target: Floats) -> Floats:
         """A number of units not too far from the answer."""
@@ -356,14 +376,16 @@ class Planned(ABC):
             return None
         return bracketed_number(gap, low, high, rtol=1e-14)
 
-    def _solve_width(self, effect: Floats, width: Floats) -> Floats:
+    def _solve_width(
+        self, effect: Floats, width: Floats, kind: str = "planned", assurance: float | None = None
+    ) -> Floats:
         size, offset = self._cluster_size(), self._least() - 1
 
         def reached(k: Floats) -> Floats:
             units = self._recruits(np.ceil((k + offset) * size))
             analysed = self._analysed(units)
             enough = np.all([u >= self._least() * size for u in np.broadcast_arrays(*analysed)], axis=0)
-            reach = self._half_width(effect, tuple(np.maximum(u, self._least() * size) for u in analysed))
+            reach = self._reach(effect, tuple(np.maximum(u, self._least() * size) for u in analysed), kind, assurance)
             return np.where(enough, width / reach, 0.0)
 
         k, _ = search.smallest_count(reached, np.ones(width.shape), lambda share: share, np.full(width.shape, 100.0))

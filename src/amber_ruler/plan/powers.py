@@ -3,9 +3,13 @@
 from __future__ import annotations
 
 import numpy as np
+from scipy import special
 
 from amber_ruler.numeric import normal, student
 from amber_ruler.numeric.gate import Floats, Number
+from amber_ruler.plan.planned import Units
+
+_NODES = 96
 
 
 def power_of_estimate(
@@ -33,20 +37,22 @@ def power_of_estimate(
     return np.asarray(student.noncentral_sf(critical, df, shift).sum(axis=0))
 
 
-def imbalance(df: Floats, effect: Floats) -> tuple[Floats, Floats]:
-    """What a covariate's chance imbalance does to a standard error: factors, and the weight of each, on a first axis.
+def imbalance(df: Floats, effect: Floats, count: int = 1) -> tuple[Floats, Floats]:
+    """What the chance imbalance of covariates does to a standard error: factors and their weights, on a first axis.
 
-    A slope estimated beside the difference multiplies its variance by 1 + T²/df, where T, by which the groups differ
-    in a normal covariate, is Student's t. With T/sqrt(df) = tan(a) the density of a is that of cos(a)^(df - 1).
+    Slopes estimated beside the difference multiply its variance by 1 + T²/df, where T², by which the groups differ in
+    normal covariates, is Hotelling's (with one covariate T is Student's t). With T/sqrt(df) = tan(a) the density of
+    a is that of sin(a)^(count - 1) cos(a)^(df - count).
 
     References
     ----------
     .. [1] Cox & McCullagh (1982), Biometrics 38, 541-561, for the variance given the covariate.
+    .. [2] Hotelling (1931), Annals of Mathematical Statistics 2, 360-378.
     """
     df = np.broadcast_to(df, np.broadcast_shapes(df.shape, effect.shape))
     nodes, weight = (v.reshape(-1, *[1] * df.ndim) for v in np.polynomial.legendre.leggauss(32))
-    angle = (nodes + 1) / 2 * np.minimum(np.pi / 2, 9 / np.sqrt(df))
-    weight = weight * np.cos(angle) ** (df - 1)
+    angle = (nodes + 1) / 2 * np.minimum(np.pi / 2, (9 + np.sqrt(count - 1)) / np.sqrt(np.maximum(df - count + 1, 1)))
+    weight = weight * np.sin(angle) ** (count - 1) * np.cos(angle) ** (df - count)
     return 1 / np.cos(angle), weight / weight.sum(axis=0)
 
 
@@ -73,3 +79,38 @@ def power_between(
     low = (edges[0] - effect + critical * null_errors[0]) / error
     high = (edges[1] - effect - critical * null_errors[1]) / error
     return np.asarray(np.maximum(normal.cdf(high) - normal.cdf(low), 0.0))
+
+
+def power_of_unequal(effect: Number, variances: Units, dfs: Units, low: Number, high: Number) -> Floats:
+    """Power of the t test of unequal variances (Welch), whatever the two spreads come out as; broadcasts.
+
+    `variances` are those of both means. Of the two chi-squares of the spreads, the sum is that of a noncentral t, and
+    the share B of the first is beta: given B, degrees of freedom and critical value are known numbers. With
+    B = sin(a)² the density of a is that of sin(a)^(df1 - 1) cos(a)^(df0 - 1).
+
+    References
+    ----------
+    .. [1] Welch (1947), Biometrika 34, 28-35, for the test.
+    """
+    arrays = np.broadcast_arrays(effect, *variances, *dfs, low, high)
+    effect, v1, v0, f1, f0, low, high = (np.asarray(v, dtype=np.float64) for v in arrays)
+    total = f1 + f0
+    nodes, weight = (v.reshape(-1, *[1] * effect.ndim) for v in np.polynomial.legendre.leggauss(_NODES))
+    mode, reach = np.arctan2(np.sqrt(f1), np.sqrt(f0)), 14 / np.sqrt(2 * total)
+    start, end = np.maximum(mode - reach, 0.0), np.minimum(mode + reach, np.pi / 2)
+    angle = (start + end) / 2 + (end - start) / 2 * nodes
+    sine, cosine = np.sin(angle) ** 2, np.cos(angle) ** 2
+    # The density relative to its height at the mode, so that large degrees of freedom do not underflow.
+    log_density = special.xlog1py((f1 - 1) / 2, sine / np.sin(mode) ** 2 - 1)
+    log_density = log_density + special.xlog1py((f0 - 1) / 2, cosine / np.cos(mode) ** 2 - 1)
+    weight = weight * np.exp(log_density)
+    weight = weight / weight.sum(axis=0)
+    seen1, seen0 = v1 * sine / f1, v0 * cosine / f0  # squared standard errors seen, for a sum of 1
+    df = (seen1 + seen0) ** 2 / (seen1**2 / f1 + seen0**2 / f0)
+    spread, error = np.sqrt(total * (seen1 + seen0) / (v1 + v0)), np.sqrt(v1 + v0)
+    power = np.zeros(effect.shape)
+    for tail, sign in ((low, 1.0), (high, -1.0)):
+        if np.any(tail > 0):
+            critical = student.upper_quantile(np.broadcast_to(tail, df.shape), df) * spread
+            power = power + (weight * student.noncentral_sf(critical, total, sign * effect / error)).sum(axis=0)
+    return power

@@ -10,7 +10,7 @@ import numpy as np
 from numpy.typing import ArrayLike
 
 from amber_ruler.bayes.priors import Prior
-from amber_ruler.errors import DesignError
+from amber_ruler.errors import DesignError, InputError
 from amber_ruler.numeric import gate
 from amber_ruler.numeric.gate import Floats
 from amber_ruler.numeric.roots import bracketed_number
@@ -185,7 +185,13 @@ class Design(Planned):
         return design._answer("alpha", value, units, target, self._costs(solved))
 
     def precision(
-        self, *, n: int | tuple[int, ...] | None = None, weeks: int | None = None, **effect: Unpack[EffectGiven]
+        self,
+        *,
+        n: int | tuple[int, ...] | None = None,
+        weeks: int | None = None,
+        width: Literal["planned", "expected"] = "planned",
+        assurance: float | None = None,
+        **effect: Unpack[EffectGiven],
     ) -> PlanAnswer:
         """How far will the interval reach to each side with `n` units?
 
@@ -193,6 +199,10 @@ class Design(Planned):
         ----------
         n, weeks
             Units, as for `power`.
+        width : "planned" or "expected"
+            The half-width if the spread is seen as planned, or its mean over what may be seen.
+        assurance : float, between 0 and 1, optional
+            Instead: the half-width that is not passed with such a chance.
         effect, standardised, lift, treatment, means, shares
             How large the effect will be, where the width depends on it; none is no effect.
 
@@ -204,46 +214,83 @@ class Design(Planned):
         Raises
         ------
         DesignError
-            If the design has no such interval.
+            If the design has no such interval, or its width no chance of its own.
+
+        References
+        ----------
+        .. [1] Beal (1989), Biometrics 45, 969-977, for the chance that an interval is no wider.
         """
         value = self._effect(effect, check=False) if effect else np.asarray(0.0)
         units = self._given_units(n, weeks)
-        costs = self._costs(lambda d: d._half_width(value, d._analysed(units)))
-        return self._answer("precision", value, units, None, costs, tested=False)
+        _check_width(width, assurance)
+        costs = self._costs(lambda d: d._reach(value, d._analysed(units), width, assurance))
+        answer = self._answer("precision", value, units, None, costs, tested=False)
+        reach = float(self._reach(value, self._analysed(units), width, assurance))
+        return replace(
+            answer, half_width=reach, assurance=assurance, notes=(*answer.notes, *_width_said(width, assurance))
+        )
 
-    def sample_size_for_width(self, *, half_width: float, **effect: Unpack[EffectGiven]) -> PlanAnswer:
+    def sample_size_for_width(
+        self,
+        *,
+        half_width: float,
+        width: Literal["planned", "expected"] = "planned",
+        assurance: float | None = None,
+        **effect: Unpack[EffectGiven],
+    ) -> PlanAnswer:
         """How many units make the interval reach no further than `half_width` to each side?
 
         Parameters
         ----------
         half_width : float
             Half of the width of the two-sided interval, in the unit of the effect.
+        width : "planned" or "expected"
+            The half-width if the spread is seen as planned, so that half of all intervals come out a little wider; or
+            its mean over what may be seen.
+        assurance : float, between 0 and 1, optional
+            Instead: the chance that the interval comes out no wider.
         effect, standardised, lift, treatment, means, shares
             How large the effect will be, where the width depends on it; none is no effect.
 
         Returns
         -------
         PlanAnswer
-            The smallest whole number of units. The spread is taken as given, so half of all intervals come out a
-            little wider.
+            The smallest whole number of units.
 
         Raises
         ------
         DesignError
             If the design has no such interval, or more than 1e12 units would be needed.
+
+        References
+        ----------
+        .. [1] Beal (1989), Biometrics 45, 969-977, for the chance that an interval is no wider.
+
+        Examples
+        --------
+        >>> from amber_ruler import plan
+        >>> design = plan.OneMean(sd=15)
+        >>> design.sample_size_for_width(half_width=3).n, design.sample_size_for_width(half_width=3, assurance=0.9).n
+        (99, 116)
         """
-        width = np.asarray(self._own_unit("half_width", gate.single("half_width", half_width)))
+        goal = np.asarray(self._own_unit("half_width", gate.single("half_width", half_width)))
         value = self._effect(effect, check=False) if effect else np.asarray(0.0)
-        self._half_width(value, self._recruits(np.asarray(self._least())))  # or say that there is none
-        n = self._solve_width(value, width)
+        _check_width(width, assurance)
+        first = self._analysed(self._recruits(np.asarray(self._least() * self._cluster_size() + 1)))
+        self._reach(value, first, width, assurance)  # or say that there is none
+        n = self._solve_width(value, goal, width, assurance)
         if not np.isfinite(n):
             raise DesignError(
                 f"More than {search.MOST_UNITS:.0e} units a group: the half-width asked for is too small."
             )
-        costs = self._costs(lambda d: d._total(d._recruits(d._solve_width(value, width))))
-        exact = self._unrounded(float(n), lambda units: width - self._half_width(value, units))
+        costs = self._costs(lambda d: d._total(d._recruits(d._solve_width(value, goal, width, assurance))))
+        exact = self._unrounded(float(n), lambda units: goal - self._reach(value, units, width, assurance))
         units = self._recruits(n)
-        return self._answer("sample size for width", value, units, None, costs, tested=False, exact=exact)
+        answer = self._answer("sample size for width", value, units, None, costs, tested=False, exact=exact)
+        reach = float(self._reach(value, self._analysed(units), width, assurance))
+        return replace(
+            answer, half_width=reach, assurance=assurance, notes=(*answer.notes, *_width_said(width, assurance))
+        )
 
     def alpha_for_width(
         self,
@@ -506,16 +553,31 @@ class Design(Planned):
 
     # --- the modifiers
 
-    def with_covariate(self, correlation: float) -> Self:
-        """Adjust for a covariate known before the test: the variance shrinks by the square of the correlation."""
-        return self._with(change.Covariate(correlation))
+    def with_covariate(self, correlation: float, count: int = 1) -> Self:
+        """Adjust for covariates known before: the variance shrinks by the square of their (multiple) correlation.
 
-    def with_clusters(self, size: float, icc: float, cv: float = 0.0) -> Self:
+        Each of the `count` slopes costs a t test a degree of freedom, and some precision, as the groups differ in the
+        covariates by chance: the power is averaged over that, exact for normal covariates.
+        """
+        return self._with(change.Covariate(correlation, count))
+
+    def with_clusters(
+        self, size: float, icc: float | None = None, cv: float = 0.0, *, between_cv: float | None = None
+    ) -> Self:
         """Randomise whole clusters of `size` units with intraclass correlation `icc`; `cv` is that of the sizes.
 
         The variance grows by the design effect 1 + ((1 + cv²) size − 1) icc (Eldridge, Ashby & Kerry 2006), and
-        a t test has the degrees of freedom of the clusters.
+        a t test has the degrees of freedom of the clusters. Instead of `icc`, `between_cv` is the coefficient of
+        variation of the clusters' true means (shares, rates) around the baseline of the design: with it the icc is the
+        variance between clusters over that of single units (Hayes & Bennett 1999).
         """
+        if (icc is None) == (between_cv is None):
+            raise DesignError("Say how alike units of a cluster are: icc or between_cv.")
+        if icc is None:
+            share = gate.at_least("between_cv", gate.single("between_cv", between_cv), 0)
+            icc = float((share * self._of_control(1.0)) ** 2 / self._spread_of_control())
+            if icc > 1:
+                raise InputError.rule("between_cv", between_cv, "a smaller one: clusters would vary more than units")
         return self._with(change.Clusters(size, icc, cv))
 
     def with_variants(self, count: int, correction: change.Correction = "dunnett") -> Self:
@@ -596,6 +658,14 @@ class Design(Planned):
         """Say how many units arrive each day, and which share of them enters the test: answers then say how long."""
         return self._with(change.Traffic(per_day, share))
 
+    def with_population(self, size: int) -> Self:
+        """Draw the units from a population of so many, none twice: what is left to chance shrinks with what is drawn.
+
+        The variance of a mean, whose `sd` has N - 1 in its denominator, is multiplied by 1 - n / N; that of a share by
+        (N - n) / (N - 1) (Cochran 1977, sections 2.6 and 3.2).
+        """
+        return self._with(change.Population(size))
+
     def with_attrition(self, share: float) -> Self:
         """Allow for a share of units that will have no value at the end: units are then those to recruit."""
         return self._with(change.Attrition(share))
@@ -635,6 +705,7 @@ class Design(Planned):
             half_width = float(self._half_width(effect, analysed))
         except DesignError:
             half_width = None
+        clusters = self._modifier(change.Clusters)
         value, two = float(effect), len(units) == 2
         if power is None and tested:
             power = self._power_with(effect, units)
@@ -658,6 +729,7 @@ class Design(Planned):
             alternative=self.alternative,
             n_exact=exact,
             n_total_exact=None if exact is None else float(self._total(self._parts(np.asarray(exact)))),
+            n_effective=None if clusters is None else float(total / clusters.variance_factor),
             half_width=half_width,
             days=days,
             weeks=None if days is None else -(-days // 7),
@@ -685,3 +757,17 @@ class Design(Planned):
             f"{f' ({told})' if told else ''} is too small for the spread. Ask for a larger effect, less power, or"
             " a sharper metric."
         )
+
+
+def _check_width(width: str, assurance: float | None) -> None:
+    gate.choice("width", width, ("planned", "expected"))
+    if assurance is not None:
+        gate.between("assurance", gate.single("assurance", assurance), 0, 1)
+        if width == "expected":
+            raise DesignError("Ask for the mean width or for an assured one: leave width or assurance out.")
+
+
+def _width_said(width: str, assurance: float | None) -> tuple[str, ...]:
+    if assurance is not None:
+        return (f"With a chance of {100 * assurance:g}% the interval is no wider than that.",)
+    return ("That is the mean width, over what may be seen.",) if width == "expected" else ()

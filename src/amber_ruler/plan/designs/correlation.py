@@ -162,7 +162,7 @@ class TwoCorrelations(TwoGroups):
     --------
     >>> plan = TwoCorrelations(baseline=0.3).sample_size(treatment=0.5, power=0.8)
     >>> plan.n_control, plan.n_total, round(plan.power, 4)
-    (276, 552, 0.8005)
+    (277, 554, 0.8014)
     """
 
     title = "Two correlations"

@@ -7,10 +7,11 @@ from dataclasses import dataclass, replace
 from typing import Any, ClassVar, Self, Unpack
 
 import numpy as np
+from scipy import special
 
 from amber_ruler.effects import Alternative
 from amber_ruler.errors import DesignError
-from amber_ruler.numeric import gate, normal, student
+from amber_ruler.numeric import chisquare, gate, normal, student
 from amber_ruler.numeric.gate import Floats, Number
 from amber_ruler.plan import looked, splitting
 from amber_ruler.plan import modifiers as change
@@ -51,9 +52,9 @@ class Estimated(Design):
         return None
 
     def _df(self, units: Units) -> Floats | None:
-        """Degrees of freedom of a t test, a covariate's slope taken off; None for a normal test."""
+        """Degrees of freedom of a t test, slopes of covariates taken off; None for a normal test."""
         df = self._own_df(units)
-        return df if df is None or self._modifier(change.Covariate) is None else df - 1
+        return None if df is None else df - self._slopes()
 
     def _checked_effect(self, effect: Floats) -> Floats:
         if np.any(effect == 0):
@@ -116,9 +117,9 @@ class Estimated(Design):
         if self._modifier(change.LookSchedule) is not None:
             return looked.power(self, effect, units)
         own = self._own_df(units)
-        if own is None or self._modifier(change.Covariate) is None:
+        if own is None or not self._slopes():
             return self._power_at(effect, units, np.asarray(1.0))
-        growth, weight = imbalance(own, effect)
+        growth, weight = imbalance(own, effect, self._slopes())
         return np.asarray((weight * self._power_at(effect, units, growth)).sum(axis=0))
 
     def _power_at(self, effect: Floats, units: Units, growth: Floats) -> Floats:
@@ -171,11 +172,28 @@ class Estimated(Design):
         error = self._errors(effect, effect, units)[1]
         if df is None:
             return np.asarray(normal.upper_quantile(tail) * error)
-        if self._modifier(change.Covariate) is not None:
+        if self._slopes():
             if np.any(df <= 1):
                 raise DesignError("With so few units a covariate leaves the width without an expectation.")
-            error = error * np.sqrt(df / (df - 1))  # the mean square of `imbalance`
+            error = error * np.sqrt((df + self._slopes() - 1) / (df - 1))  # the mean square of `imbalance`
         return np.asarray(student.upper_quantile(tail, df) * error)
+
+    def _left(self, units: Units, *, lost: float = 0.0) -> Floats:
+        """What sampling without replacement leaves of a variance: 1 - n / N, or (N - n) / (N - 1) with `lost` 1."""
+        population = self._modifier(change.Population)
+        if population is None:
+            return np.asarray(1.0)
+        return np.maximum((population.size - units[0]) / (population.size - lost), 1e-300)
+
+    def _widening(self, effect: Floats, units: Units, assurance: float | None) -> Floats:
+        df = self._df(units)
+        if df is None:
+            raise DesignError(f"{self.title}: the width is known beforehand, without a chance of its own.")
+        if self._slopes():
+            raise DesignError("With a covariate only the planned width is known.")
+        if assurance is None:
+            return np.asarray(np.sqrt(2 / df) * np.exp(special.gammaln((df + 1) / 2) - special.gammaln(df / 2)))
+        return np.sqrt(chisquare.quantile(assurance, df) / df)
 
     def _single_alpha(self, units: Units) -> Floats:
         variants = self._modifier(change.Variants)

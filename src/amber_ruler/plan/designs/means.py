@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Any, Literal
+from typing import Any, ClassVar, Literal, Self
 
 import numpy as np
 
@@ -15,6 +15,7 @@ from amber_ruler.plan import draws
 from amber_ruler.plan import modifiers as change
 from amber_ruler.plan.designs.estimated import Estimated, TwoGroups
 from amber_ruler.plan.planned import Units, Ways
+from amber_ruler.plan.powers import power_of_unequal, tails
 from amber_ruler.results import Check
 
 _SOURCE = "Johnson, Kotz & Balakrishnan (1995), Continuous Univariate Distributions 2, chapter 31"
@@ -60,6 +61,7 @@ class OneMean(Estimated):
     ways = MEAN_WAYS
     measured_by = "mean"
     effect_name = "mean − tested value"
+    allowed: ClassVar[frozenset[type]] = Estimated.allowed | {change.Population}
 
     sd: float = 1.0
     baseline: float | None = None
@@ -84,7 +86,7 @@ class OneMean(Estimated):
         return np.asarray(MOST_SPREADS * self.sd)
 
     def _errors(self, effect: Floats, null: Floats, units: Units) -> tuple[Floats, Floats]:
-        error = self.sd * np.sqrt(self._variance_factor() / units[0])
+        error = self.sd * np.sqrt(self._variance_factor() * self._left(units) / units[0])
         return error, error
 
     def _draw(
@@ -123,6 +125,9 @@ class TwoMeans(TwoGroups):
         Skewness of the metric: the answer then says whether there are enough units for a t test.
     distribution : "t" or "normal"
         Of the statistic: normal where standard deviations are known beforehand.
+    power_from : "approximate" or "exact"
+        With two standard deviations: whether the unequal-variance test is taken as a t of Satterthwaite's degrees of
+        freedom, or its power is averaged over what the spreads may come out as.
     ratio : float
         Treatment units for each control unit.
     alpha : float
@@ -135,7 +140,8 @@ class TwoMeans(TwoGroups):
     Power is that of the equal-variance t test, by the noncentral t distribution; both tails count when the test is
     two-sided. A covariate's slope costs a degree of freedom and its chance imbalance some precision: both are averaged
     over a normal covariate. With two standard deviations it is that of the unequal-variance test, with Satterthwaite's
-    degrees of freedom: an approximation, as the test itself. `n` is the units in control (in each group while `ratio`
+    degrees of freedom: an approximation, as the test itself; "exact" is the chance that this very test rejects, by one
+    integral over the ratio of the two spreads. `n` is the units in control (in each group while `ratio`
     is 1), or a pair (treatment, control). The standardised effect is in units of the root of the mean of both
     variances.
 
@@ -161,9 +167,13 @@ class TwoMeans(TwoGroups):
     baseline: float | None = None
     skewness: float | None = None
     distribution: Literal["t", "normal"] = "t"
+    power_from: Literal["approximate", "exact"] = "approximate"
 
     def __post_init__(self) -> None:
         gate.positive("sd", self.sd)
+        gate.choice("power_from", self.power_from, ("approximate", "exact"))
+        if self.power_from == "exact" and (self.sd_treatment is None or self.distribution == "normal"):
+            raise DesignError("power_from='exact' is of a t test of two standard deviations: give sd_treatment.")
         if self.sd_treatment is not None:
             gate.positive("sd_treatment", self.sd_treatment)
         if self.skewness is not None:
@@ -177,6 +187,9 @@ class TwoMeans(TwoGroups):
 
     def _common_sd(self) -> float:
         return self.sd if self.sd_treatment is None else np.hypot(self.sd, self.sd_treatment) / np.sqrt(2)
+
+    def _spread_of_control(self) -> float:
+        return self.sd**2
 
     def _ways(self) -> Ways:
         return mean_ways(self._common_sd(), self.baseline)
@@ -213,6 +226,17 @@ class TwoMeans(TwoGroups):
             return np.asarray((v1 + v0) ** 2 / (v1**2 / (one - 1) + v0**2 / (two - 1)))
         return self._pooled_df(one, two)
 
+    def _with(self, modifier: change.Modifier) -> Self:
+        if self.power_from == "exact" and not isinstance(modifier, change.Traffic | change.Attrition | change.Clusters):
+            raise DesignError(f"The exact power is of a plain test: {modifier} needs power_from='approximate'.")
+        return super()._with(modifier)
+
+    def _power_of(self, effect: Floats, units: Units) -> Floats:
+        if self.power_from != "exact":
+            return super()._power_of(effect, units)
+        dfs = tuple(u / self._cluster_size() - 1 for u in units)
+        return power_of_unequal(effect, self._variances(units), dfs, *tails(np.asarray(self.alpha), self.alternative))
+
     def _draw(
         self, rng: np.random.Generator, effect: float, units: tuple[int, ...], runs: int
     ) -> tuple[tuple[Any, ...], dict[str, Any]]:
@@ -222,6 +246,8 @@ class TwoMeans(TwoGroups):
         base = 0.0 if margin is None or margin.lift is None else float(self.baseline or 0.0)
         means = ((base + effect, "treatment"), (base, "control"))
         if covariate is not None:
+            if covariate.count > 1:
+                raise DesignError("One covariate is simulated at a time.")
             if self._modifier(change.LookSchedule) is not None:
                 raise DesignError("Looks are simulated without a covariate only: its slope changes from look to look.")
             if self._modifier(change.Clusters) is not None or self.distribution == "normal":
@@ -369,7 +395,7 @@ def _least(design: OneMean | TwoMeans | PairedMeans) -> float:
     """A t test needs a spread; one with a covariate a slope too."""
     if getattr(design, "distribution", "t") == "normal":
         return 1.0
-    return 2.0 if design._modifier(change.Covariate) is None else 3.0
+    return 2.0 + design._slopes()
 
 
 def mean_ways(sd: float | Floats, baseline: float | None) -> Ways:

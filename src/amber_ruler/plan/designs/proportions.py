@@ -10,7 +10,8 @@ import numpy as np
 from scipy import special
 
 from amber_ruler.errors import DesignError
-from amber_ruler.numeric import gate, score
+from amber_ruler.measure.proportion import wilson
+from amber_ruler.numeric import binomial, gate, normal, score
 from amber_ruler.numeric.gate import Floats
 from amber_ruler.plan import draws
 from amber_ruler.plan import modifiers as change
@@ -138,6 +139,8 @@ class OneProportion(Shares):
         is the signed root of the likelihood ratio; "arcsine" the difference of arcsines.
     power_from : "outcomes" or "normal"
         Whether every outcome of that test is counted, or its power is approximated by the normal distribution.
+    interval : "wald", "wilson" or "clopper-pearson"
+        Whose width is planned: estimate ± z sqrt(p (1 - p) / n) ("wald"), or another one that `measure.proportion` has.
     alpha : float
         Error rate of the test.
     alternative : "two-sided", "greater" or "less"
@@ -148,7 +151,8 @@ class OneProportion(Shares):
     The power of an exact test goes up and down as units are added, since successes are whole. The sample size is
     the smallest from which the power never falls below the target again; a note names the smallest that reaches it
     at all. A two-sided exact test gives each tail half of alpha, as the exact interval of Clopper and Pearson.
-    The width is that of the interval estimate ± z sqrt(p (1 - p) / n).
+    The width is that of `interval`, seen at n p successes; the mean width, and the one kept with a chance, are those
+    over all outcomes.
 
     References
     ----------
@@ -173,8 +177,12 @@ class OneProportion(Shares):
 
     test: Literal["exact", "mid-p", "score", "corrected", "wald", "likelihood", "arcsine"] | None = None
     power_from: Literal["normal", "outcomes"] = "outcomes"
+    interval: Literal["wald", "wilson", "clopper-pearson"] = "wald"
+    allowed: ClassVar[frozenset[type]] = Shares.allowed | {change.Population}
+    _exact_allows = Shares._exact_allows | {change.Population}
 
     def __post_init__(self) -> None:
+        gate.choice("interval", self.interval, ("wald", "wilson", "clopper-pearson"))
         if self.test is not None:
             gate.choice("test", self.test, _ONE_SHARE)
             if self.test in ("exact", "mid-p") and self.power_from == "normal":
@@ -199,7 +207,7 @@ class OneProportion(Shares):
         p0, p1 = self._needed() + null, self._needed() + effect
         if np.any((p0 <= 0) | (p0 >= 1)):
             raise DesignError("The margin reaches beyond 0 or 1 from this share: take a smaller one.")
-        factor = self._variance_factor() / units[0]
+        factor = self._variance_factor() * self._left(units, lost=1) / units[0]
         under = p1 if self._test() == "wald" else p0
         return np.sqrt(_variance(under) * factor), np.sqrt(_variance(p1) * factor)
 
@@ -207,6 +215,8 @@ class OneProportion(Shares):
         test, base = self._test(), self._needed()
         low, high = tails(np.asarray(self.alpha), self.alternative)
         if self._exact():
+            if self._modifier(change.Population) is not None:
+                raise DesignError("Of a population that is drawn from, the power is planned with power_from='normal'.")
             if test == "exact":
                 return exactly.power_of_binomial(base, effect, units[0], low, high)
             return exactly.power_of_one(test, base, effect, units[0], low, high)
@@ -222,6 +232,55 @@ class OneProportion(Shares):
             errors = self._errors(effect, np.asarray(0.0), units)
             return power_of_estimate(effect, *errors, None, low, high, correction=factor / (2 * units[0]))
         return super()._power_of(effect, units)
+
+    def _half_width(self, effect: Floats, units: Units) -> Floats:
+        if self.interval == "wald":
+            return super()._half_width(effect, units)
+        share = np.asarray(0.5 if self.baseline is None else self.baseline) + effect
+        return self._halves(units[0] * share, units[0])
+
+    def _halves(self, x: Floats, n: Floats) -> Floats:
+        """Half of the length of the interval at so many successes."""
+        if self._variance_factor() != 1 or self._modifier(change.Population) is not None:
+            raise DesignError(f"The {self.interval} interval is one of independent units: take interval='wald'.")
+        tail = float(self.alpha) / 2
+        if self.interval == "clopper-pearson":
+            low, high = binomial.exact_limits(x, n, tail, tail)
+        elif self.interval == "wilson":
+            z = float(normal.upper_quantile(tail))
+            low, high = wilson(x, n, (z, z))
+        else:
+            share = x / n
+            low, high = np.zeros(x.shape), 2 * normal.upper_quantile(tail) * np.sqrt(share * (1 - share) / n)
+        return np.asarray((high - low) / 2)
+
+    def _widening(self, effect: Floats, units: Units, assurance: float | None) -> Floats:
+        share = np.asarray(0.5 if self.baseline is None else self.baseline) + effect
+        share, n = gate.aligned(share, units[0])
+        planned, found = np.broadcast_to(self._half_width(effect, units), n.shape), np.empty(n.shape)
+        for at in np.ndindex(n.shape):
+            x, chances = exactly.outcomes(float(share[at]), float(n[at]))
+            half = self._halves(x, np.full(x.shape, n[at]))
+            if assurance is None:
+                found[at] = chances @ half / chances.sum()
+                continue
+            order = np.argsort(half, kind="stable")
+            reached = np.searchsorted(np.cumsum(chances[order]), assurance * (1 - 1e-12))
+            found[at] = half[order][min(int(reached), x.size - 1)]
+        return np.asarray(found / planned)
+
+    def _solve_width(
+        self, effect: Floats, width: Floats, kind: str = "planned", assurance: float | None = None
+    ) -> Floats:
+        n = super()._solve_width(effect, width, kind, assurance)
+        if (kind == "planned" and assurance is None) or not np.all(np.isfinite(n)) or np.ndim(n):
+            return n
+        # Over outcomes the width goes up and down a little as units are added: the smallest from which it lasts.
+        away = np.ceil(4 * np.sqrt(n)) + 20
+        sizes = np.arange(max(self._least() + 1, n - away), n + away + 1)
+        reach = self._reach(np.broadcast_to(effect, sizes.shape), self._analysed((sizes,)), kind, assurance)
+        wide = np.flatnonzero(reach > width)
+        return np.asarray(sizes[wide[-1] + 1] if wide.size else sizes[0])
 
     def _draw(
         self, rng: np.random.Generator, effect: float, units: tuple[int, ...], runs: int
@@ -308,6 +367,9 @@ class TwoProportions(Shares, TwoGroups):
         if isinstance(modifier, change.LookSchedule) and self.test in ("corrected", "arcsine"):
             raise DesignError(f"Looks are planned with the score or the unpooled test, not with {self.test}.")
         return super()._with(modifier)
+
+    def _spread_of_control(self) -> float:
+        return float(_variance(self._needed()))
 
     def _errors(self, effect: Floats, null: Floats, units: Units) -> tuple[Floats, Floats]:
         (one, two), p0 = units, self._needed()

@@ -119,6 +119,9 @@ class TwoRates(TwoGroups):
     def _least(self) -> float:
         return 1.0
 
+    def _spread_of_control(self) -> float:
+        return float(self._variance(np.asarray(self.baseline)))
+
     def _ways(self) -> Ways:
         ways = mean_ways(1.0, self.baseline)
         if self.scale != "log":
@@ -262,7 +265,7 @@ class OneRate(Estimated):
     --------
     >>> plan = OneRate(baseline=0.5, exposure=28).sample_size(lift=0.3, power=0.8)
     >>> plan.n, round(plan.power, 4)
-    (8, 0.8331)
+    (8, 0.8421)
     """
 
     title = "One rate"

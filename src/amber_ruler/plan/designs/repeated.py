@@ -154,7 +154,7 @@ class Crossover(TwoGroups):
     --------
     >>> plan = Crossover(sd=10, correlation=0.6).sample_size(effect=3, power=0.8)
     >>> plan.n, plan.n_total, round(plan.power, 4)
-    (36, 72, 0.8043)
+    (36, 72, 0.8015)
     """
 
     title = "Crossover"

@@ -51,7 +51,7 @@ class Slope(Estimated):
     --------
     >>> plan = Slope(sd_predictor=3, sd_error=10).sample_size(effect=1, power=0.8)
     >>> plan.n, round(plan.power, 4), round(plan.effects["correlation"], 4)
-    (90, 0.8038, 0.2873)
+    (90, 0.8037, 0.2873)
     """
 
     title = "Slope"

@@ -152,6 +152,7 @@ def _facts(result: PlanAnswer) -> list[tuple[str, str]]:
     clusters = next((m for m in result.design.modifiers if isinstance(m, Clusters)), None)
     if clusters is not None:
         facts += [(f"clusters, {name}", numbers.whole(np.ceil(n / clusters.size))) for name, n in result.units.items()]
+        facts.append(("effective units in total", numbers.number(result.n_effective or 0.0)))
     for name, value in settings(result.design).items():
         if isinstance(value, str):
             said = value
