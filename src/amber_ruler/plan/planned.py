@@ -190,7 +190,7 @@ class Planned(ABC):
         raise DesignError(f"{self.title}: this test has no single interval whose width could be planned.")
 
     def _widening(self, effect: Floats, units: Units, assurance: float | None) -> Floats:
-        """The width not passed with such a chance (the mean one, of None), by that planned is a multiple of what is planned."""
+        """The width that is kept with such a chance (of None the mean one), over the planned one."""
         raise DesignError(f"{self.title}: only the planned width is known.")
 
     def _reach(self, effect: Floats, units: Units, width: str, assurance: float | None) -> Floats:

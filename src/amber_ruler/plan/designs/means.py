@@ -2,20 +2,22 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Any, ClassVar, Literal, Self
 
 import numpy as np
 
 from amber_ruler import effects
-from amber_ruler.errors import DesignError
+from amber_ruler.errors import DesignError, InputError
 from amber_ruler.numeric import gate
 from amber_ruler.numeric.gate import Floats
-from amber_ruler.plan import draws
+from amber_ruler.plan import draws, several
 from amber_ruler.plan import modifiers as change
 from amber_ruler.plan.designs.estimated import Estimated, TwoGroups
 from amber_ruler.plan.planned import Units, Ways
 from amber_ruler.plan.powers import power_of_unequal, tails
+from amber_ruler.plan.several import FamilyPower
 from amber_ruler.results import Check
 
 _SOURCE = "Johnson, Kotz & Balakrishnan (1995), Continuous Univariate Distributions 2, chapter 31"
@@ -268,6 +270,85 @@ class TwoMeans(TwoGroups):
             draws.summaries(rng, mean, sd, size, runs, label)
             for (mean, label), sd, size in zip(means, spreads, units, strict=True)
         ), settings
+
+    def family_power(self, *, n: int | Sequence[int], effects: float | Sequence[float]) -> FamilyPower:
+        """How likely are several treatments to be found: any of them, all of them, how many?
+
+        Parameters
+        ----------
+        n : int or sequence of int
+            Units in control (treatments by the design's ratio), in treatments and in control, or in each treatment
+            and, last, in control.
+        effects : float or sequence of float
+            Treatment minus control: one for all, or one for each treatment; 0 where there is none.
+
+        Returns
+        -------
+        FamilyPower
+            Of a design `with_variants`: its critical value has the correction of any such sizes, and `error` is the
+            chance of any false alarm: without a correction it is above alpha.
+
+        Raises
+        ------
+        DesignError
+            If the design has no variants, or something else that changes the test.
+
+        References
+        ----------
+        .. [1] Dunnett (1955), Journal of the American Statistical Association 50, 1096-1121.
+
+        Examples
+        --------
+        >>> design = TwoMeans(sd=1).with_variants(3)
+        >>> found = design.family_power(n=(60, 60, 60, 100), effects=[0.5, 0.5, 0.0])
+        >>> round(found.any, 4), round(found.all, 4), round(found.error, 4)
+        (0.9001, 0.0101, 0.05)
+        """
+        variants = self._modifier(change.Variants)
+        if variants is None:
+            raise DesignError("Power over several treatments needs them: design.with_variants(count).")
+        count = int(variants.count)
+        wanted = gate.finite("effects", effects)
+        if wanted.shape not in ((), (count,)):
+            raise InputError.rule("effects", effects, f"one number, or {count}, one for each treatment")
+        return several.of_treatments(self, several.sizes_of(n, self.ratio, count), np.broadcast_to(wanted, (count,)))
+
+    def sample_size_for_family(
+        self, *, wanted: Literal["any", "all"], effects: float | Sequence[float], power: float = 0.8
+    ) -> FamilyPower:
+        """How many units find any, or all, of several treatments with that chance?
+
+        Parameters
+        ----------
+        wanted : "any" or "all"
+            What has to be found. For "any", treatments with an effect of 0 count as well, where they are found.
+        effects : float or sequence of float
+            As for `family_power`; "all" needs each to be other than 0.
+        power : float, between alpha and 1
+            Chance to find it.
+
+        Returns
+        -------
+        FamilyPower
+            With the smallest number of units in control (treatments by the design's ratio) that reaches the power.
+
+        Examples
+        --------
+        >>> TwoMeans(sd=1).with_variants(2).sample_size_for_family(wanted="all", effects=0.5).units
+        (93, 93, 93)
+        """
+        gate.choice("wanted", wanted, ("any", "all"))
+        target = float(self._target(gate.single("power", power)))
+        short, enough = 1, 2
+        while getattr(self.family_power(n=enough, effects=effects), wanted) < target:
+            short, enough = enough, 2 * enough
+            if enough > 1e12:
+                raise DesignError("No number of units finds that: with effects of 0, or against the alternative?")
+        while enough - short > 1:
+            middle = (short + enough) // 2
+            reached = getattr(self.family_power(n=middle, effects=effects), wanted) >= target
+            short, enough = (short, middle) if reached else (middle, enough)
+        return self.family_power(n=enough, effects=effects)
 
     def _shared(self, units: Units) -> Floats:
         v1, v0 = self._variances(units)

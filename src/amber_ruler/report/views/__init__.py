@@ -34,6 +34,7 @@ VIEWS = {
     "description": "description",
     "earlier_study": "earlier",
     "estimate": "estimate",
+    "family_power": "family_power",
     "evidence_forecast": "evidence_forecast",
     "experiment_plan": "experiment_plan",
     "factors": "factors",
