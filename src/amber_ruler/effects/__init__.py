@@ -1,21 +1,24 @@
 """Effect sizes and their intervals."""
 
 from amber_ruler.effects.conversions import convert, customary_word
-from amber_ruler.effects.lifts import lift
-from amber_ruler.effects.published import from_chi_square, from_f, from_p, units_for_skewness
+from amber_ruler.effects.lifts import FiellerSet, fieller, lift
+from amber_ruler.effects.published import from_chi_square, from_f, from_p, from_t, units_for_skewness
 from amber_ruler.effects.scale import Alternative, critical_z, known, tails
 from amber_ruler.effects.shares import cohen_h, odds_ratio, risk_ratio
 from amber_ruler.effects.standardised import small_sample_factor, standardised
 
 __all__ = [
     "Alternative",
+    "FiellerSet",
     "cohen_h",
     "convert",
     "critical_z",
     "customary_word",
+    "fieller",
     "from_chi_square",
     "from_f",
     "from_p",
+    "from_t",
     "known",
     "lift",
     "odds_ratio",

@@ -4,14 +4,96 @@ from __future__ import annotations
 
 import math
 from dataclasses import replace
-from typing import Any
+from typing import Any, NamedTuple
 
 import numpy as np
 
 from amber_ruler.effects.scale import Alternative, effect
+from amber_ruler.errors import InputError
+from amber_ruler.numeric import gate
 from amber_ruler.numeric.alike import alike
 from amber_ruler.numeric.gate import Floats, scalar_or_array
 from amber_ruler.results import EffectSize
+
+
+class FiellerSet(NamedTuple):
+    """The ratios that a test does not reject, by the roots of its equation.
+
+    Attributes
+    ----------
+    ratio : float
+        The ratio of the means.
+    g : float
+        Squared critical value times the squared relative error of the lower mean: from 1 on it can't be told from 0.
+    low, high : float
+        Both roots; NaN where there are none.
+    kind : str
+        "interval" (from low to high), "outside" (below low or above high), or "all" (every ratio).
+    """
+
+    ratio: float
+    g: float
+    low: float
+    high: float
+    kind: str
+
+
+def fieller(
+    means: tuple[float, float], ses: tuple[float, float], critical: float, *, covariance: float = 0.0
+) -> FiellerSet:
+    """Which ratios of two means does a test not reject? Fieller's g, both roots, and what they bound.
+
+    Parameters
+    ----------
+    means : pair of float
+        The mean above and the mean below.
+    ses : pair of float
+        Their standard errors.
+    critical : float
+        Critical value of the test, such as 1.96.
+    covariance : float
+        Covariance of the two means, where both are of the same units.
+
+    Returns
+    -------
+    FiellerSet
+
+    References
+    ----------
+    .. [1] Fieller (1954), Journal of the Royal Statistical Society B 16, 175-185.
+
+    Examples
+    --------
+    >>> found = fieller((12.0, 10.0), (0.8, 0.6), 1.96)
+    >>> found.kind, round(found.g, 4), round(found.low, 4), round(found.high, 4)
+    ('interval', 0.0138, 1.0037, 1.4299)
+    """
+    (m1, m0), (s1, s0) = gate.finite("means", means), gate.at_least("ses", ses, 0)
+    c = float(gate.positive("critical", gate.single("critical", critical)))
+    covariance = float(gate.finite("covariance", covariance))
+    if abs(covariance) > s1 * s0 * (1 + 1e-12):
+        raise InputError.rule("covariance", covariance, f"within ±{s1 * s0:.4g}, a correlation of 1")
+    if m0 == 0 and m1 == 0:
+        raise InputError("Both means are 0: there is no ratio.")
+    _, (low, high) = _roots(float(m1), float(m0), float(s1) ** 2, float(s0) ** 2, covariance, c)
+    a = m0 * m0 - c * c * s0 * s0
+    g = float(c * c * s0 * s0 / (m0 * m0)) if m0 else math.inf
+    kind = "interval" if a > 0 else "all" if math.isnan(low) else "outside"
+    return FiellerSet(float(m1 / m0) if m0 else math.nan, g, low, high, kind)
+
+
+def _roots(
+    m1: float, m0: float, v1: float, v0: float, covariance: float, critical: float
+) -> tuple[float, tuple[float, float]]:
+    """What the roots are of: a, and both, in order."""
+    square = critical * critical
+    a, b, c = m0 * m0 - square * v0, m1 * m0 - square * covariance, m1 * m1 - square * v1
+    under = m1 * m1 * v0 + m0 * m0 * v1 - 2 * m1 * m0 * covariance - square * (v1 * v0 - covariance * covariance)
+    if under < 0:
+        return a, (math.nan, math.nan)
+    far = b + math.copysign(critical * math.sqrt(under), b)
+    roots = (far / a if a else math.inf, c / far if far else 0.0)
+    return a, (min(roots), max(roots))
 
 
 def lift(

@@ -5,7 +5,8 @@ from __future__ import annotations
 import numpy as np
 
 from amber_ruler.effects.scale import Alternative, tails
-from amber_ruler.effects.standardised import standardised
+from amber_ruler.effects.standardised import small_sample_factor, standardised
+from amber_ruler.errors import InputError
 from amber_ruler.numeric import chisquare, fisher, gate, student
 from amber_ruler.results import EffectSize, Interval
 
@@ -94,6 +95,49 @@ def from_p(
     gate.choice("alternative", alternative, ("two-sided", "greater", "less"))
     t = float(student.upper_quantile(size / 2 if alternative == "two-sided" else size, df))
     return standardised(-t if alternative == "less" else t, n1, n0, alpha=alpha)
+
+
+def from_t(t: float, n: float | tuple[float, float], *, alpha: float = 0.05) -> dict[str, EffectSize]:
+    """Standardised effects behind a published t.
+
+    Parameters
+    ----------
+    t : float
+        The statistic: of two groups with equal variances, of one mean, or of the differences of pairs.
+    n : float or pair of float
+        Units in treatment and control; or one number, of units or of pairs.
+    alpha : float
+        One minus the level of the intervals.
+
+    Returns
+    -------
+    dict of str to EffectSize
+        Of two groups as `standardised` has them; of one `cohen_d` (d_z of pairs) and `hedges_g` (d times the exact
+        correction for n - 1 degrees of freedom), which share the interval that inverts the noncentral t.
+
+    References
+    ----------
+    .. [1] Steiger & Fouladi (1997), Noncentrality interval estimation.
+
+    Examples
+    --------
+    >>> found = from_t(2.5, 30)
+    >>> round(found["cohen_d"].value, 4), round(found["hedges_g"].value, 4)
+    (0.4564, 0.4445)
+    """
+    sizes, value = gate.at_least("n", n, 2), float(gate.finite("t", t))
+    if sizes.shape == (2,):
+        return standardised(value, sizes[0], sizes[1], alpha=alpha)
+    if sizes.shape != ():
+        raise InputError.rule("n", n, "a number of units, or a pair (treatment, control)")
+    size = float(sizes)
+    bounds, root = student.shift_bounds(value, size - 1, *tails(alpha, "two-sided")), float(np.sqrt(size))
+    limits = Interval(float(bounds.low) / root, float(bounds.high) / root, 1 - alpha)
+    found = {"cohen_d": EffectSize(value / root, limits, "Cohen d")}
+    if size > 2:
+        corrected = value / root * float(small_sample_factor(size - 1))
+        found["hedges_g"] = EffectSize(corrected, limits, "Hedges g")
+    return found
 
 
 def from_chi_square(statistic: float, n: float, df: float, *, alpha: float = 0.05) -> EffectSize:

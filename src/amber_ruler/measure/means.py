@@ -99,8 +99,9 @@ def means(
     Returns
     -------
     Comparison
-        Difference with interval, t (or z), df, p. In `effects`, each with an interval: Hedges g, Cohen d, Glass Δ, r,
-        superiority, overlap, lift (Fieller), lift by the delta method, log ratio. In `margin_tests`, where a margin is
+        Difference with interval, t (or z), df, p. In `effects`, each with an interval: Hedges g, Cohen d, Glass Δ
+        (plain and corrected), r, superiority (by equal spreads and by spreads apart), overlap, lift (Fieller), lift by
+        the delta method, log ratio. In `margin_tests`, where a margin is
         given, whether treatment is not worse, or equivalent.
 
     Raises
@@ -281,7 +282,10 @@ def _distance(ask: shared.Question, away: Floats, sd: Floats, n: Floats, df: Flo
     if df is None or gate.some(df < 2):
         return {"cohen_d": EffectSize(scalar_or_array(d), limits, "Cohen d")}
     g = d * effects.small_sample_factor(scalar_or_array(df))
-    return {"hedges_g": EffectSize(scalar_or_array(g), limits, "Hedges g")}
+    return {
+        "hedges_g": EffectSize(scalar_or_array(g), limits, "Hedges g"),
+        "cohen_d": EffectSize(scalar_or_array(d), limits, "Cohen d", aside=True),
+    }
 
 
 def _arms(group1: Summary, group0: Summary, null: Floats, known_sd: tuple[float, float] | None) -> tuple[_Arms, Floats]:
@@ -356,6 +360,7 @@ def _effects(
             scalar_or_array(arms.n1),
             scalar_or_array(arms.n0),
             difference_in_control_sd=None if still else scalar_or_array(arms.difference / arms.sd0),
+            unequal=(arms.difference, arms.sd1, arms.sd0),
             **how,  # type: ignore[arg-type]
         )
         holds = found["hedges_g"].interval.contains(0.0)

@@ -11,6 +11,7 @@ from amber_ruler import effects
 from amber_ruler.effects import Alternative
 from amber_ruler.errors import DataError, InputError
 from amber_ruler.measure import checks, shared
+from amber_ruler.measure.proportion import wilson
 from amber_ruler.moments import Moments
 from amber_ruler.numeric import gate, normal, student
 from amber_ruler.numeric.gate import Floats, Number, scalar_or_array
@@ -60,8 +61,11 @@ def pairs(
     Returns
     -------
     Comparison
-        Mean difference with interval, t, df, p; in `effects` d_z (by the spread of differences), d_av (by the average
-        spread of the sides), lift and superiority; in `facts` the correlation of the sides and the gain of pairing.
+        Mean difference with interval, t, df, p; in `effects` d_z (by the spread of differences) and the same with
+        Hedges's correction (g_z), d_av (by the average spread of the sides), d_rm (d_z times sqrt(2 (1 - r)): by the
+        spread of the sides, if both had the same), lift, superiority (the chance that the difference of a unit is above
+        0, of normal differences), and `wins`, the share of pairs in which it was, with Wilson's interval; in `facts`
+        the correlation of the sides and the gain of pairing.
 
     Raises
     ------
@@ -74,13 +78,15 @@ def pairs(
     -----
     The two standardised differences answer different questions: d_z grows with the correlation of the sides and says
     how easily the difference is seen; d_av is on the scale of a comparison of separate groups. The interval of d_z
-    inverts the noncentral t; that of d_av is the same one rescaled. The gain is the number of units in each of two
-    separate groups that would be as sharp as one pair.
+    inverts the noncentral t; those of d_av and d_rm are the same one rescaled. Equal pairs count half as wins. The
+    gain is the number of units in each of two separate groups that would be as sharp as one pair.
 
     References
     ----------
     .. [1] Student (1908), Biometrika 6, 1-25.
     .. [2] Algina & Keselman (2003), Educational and Psychological Measurement 63, 537-553, for d_av.
+    .. [3] Morris & DeShon (2002), Psychological Methods 7, 105-125, for d_rm.
+    .. [4] McGraw & Wong (1992), Psychological Bulletin 111, 361-365, for superiority.
 
     Examples
     --------
@@ -117,7 +123,8 @@ def pairs(
         interval=result.interval,
         test=result.test,
         paired=True,
-        effects=_effects(ask, (mean1, mean0, sd1, sd0, r), (difference, sd, n), result.critical),
+        effects=_effects(ask, (mean1, mean0, sd1, sd0, r), (difference, sd, n), result.critical)
+        | (_wins(ask, treatment) if isinstance(treatment, Pairs) else {}),
         groups=(
             shared.mean_group(one.label, n, mean1, sd1),
             shared.mean_group(two.label, n, mean0, sd0),
@@ -131,6 +138,14 @@ def pairs(
         ),
         notes=_gain_said(r, n, gain) if np.ndim(difference) == 0 else (),
     )
+
+
+def _wins(ask: shared.Question, both: Pairs) -> dict[str, EffectSize]:
+    """Share of pairs whose treatment side is above, equal ones by half."""
+    won, n = float(np.sum(both.differences > 0) + np.sum(both.differences == 0) / 2), float(len(both))
+    low, high = wilson(np.asarray(won), np.asarray(n), effects.critical_z(ask.tail))
+    limits = ask.interval(0.0 if ask.tail[0] == 0 else low, 1.0 if ask.tail[1] == 0 else high)
+    return {"wins": EffectSize(won / n, limits, "pairs won", "share", aside=True)}
 
 
 def _gain_said(r: Floats, n: Floats, gain: Floats) -> tuple[str, ...]:
@@ -221,9 +236,14 @@ def _effects(
         return EffectSize(scalar_or_array(scaled[0]), ask.interval(scaled[1], scaled[2]), label, unit, aside)
 
     found = {"d_z": effect(z, "d_z, by the spread of differences")}
+    if np.all(n > 2):
+        corrected = z[0] * np.asarray(effects.small_sample_factor(scalar_or_array(n - 1)))
+        found["g_z"] = effect(np.stack([corrected, *z[1:]]), "corrected d_z (g_z)", aside=True)
     average = np.sqrt((sd1**2 + sd0**2) / 2)
     if np.all(average > 0):
         found["d_av"] = effect(z * sd / average, "d_av, by the average spread")
+    if np.all(r < 1):
+        found["d_rm"] = effect(z * np.sqrt(2 * (1 - r)), "d_rm (repeated measures)", aside=True)
     found["superiority"] = effect(normal.cdf(z), "superiority", "share", aside=True)
     lifts = effects.lift(
         (mean1, mean0),

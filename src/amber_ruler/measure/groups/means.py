@@ -70,7 +70,7 @@ def by_means(samples: Any, alpha: float, variances: str, metric: str | None) -> 
             SquaresRow("in total", classic.between + classic.within, classic.df1 + classic.df2),
         ),
         compared=variances,
-        facts={"pooled_sd": pooled},
+        facts={"pooled_sd": pooled} | ({} if lone else _brown_forsythe(r)),
         spreads=Spreads(r.away, sd**2 / r.n, df, r.n, r.sd, shared=variances == "equal"),
         checks=(
             *checks.few(*r.n),
@@ -89,6 +89,20 @@ def _welch(r: Reduced) -> tuple[float, float]:
     lack = float(np.sum((1 - share) ** 2 / (r.n - 1)))
     spread = float(weight @ (r.away - share @ r.away) ** 2) / (k - 1)
     return spread / (1 + 2 * (k - 2) / (k * k - 1) * lack), (k * k - 1) / (3 * lack)
+
+
+def _brown_forsythe(r: Reduced) -> dict[str, float]:
+    """F* of Brown and Forsythe: squares between groups over what they are expected to be without a difference.
+
+    References
+    ----------
+    .. [1] Brown & Forsythe (1974), Technometrics 16, 129-132.
+    """
+    parts = (1 - r.n / r.n.sum()) * r.sd**2
+    f = float(r.n @ (r.away - r.n @ r.away / r.n.sum()) ** 2) / float(parts.sum())
+    df2 = 1 / float(np.sum((parts / parts.sum()) ** 2 / (r.n - 1)))
+    p = float(fisher.sf(f, r.n.size - 1.0, df2))
+    return {"brown_forsythe_f": f, "brown_forsythe_df": df2, "brown_forsythe_p": p}
 
 
 def _shares(classic: OneWay, alpha: float) -> dict[str, EffectSize]:

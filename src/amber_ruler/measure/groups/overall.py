@@ -76,7 +76,8 @@ def groups(
     Notes
     -----
     The effect sizes and their intervals come from the classical F (noncentral F at alpha / 2 on each side), also where
-    the test keeps the variances apart. A small overall p says that some difference is there, not which.
+    the test keeps the variances apart. A small overall p says that some difference is there, not which. Of means,
+    `facts` hold Brown and Forsythe's F* too, which keeps the variances apart and weighs groups by their size.
 
     References
     ----------
@@ -86,7 +87,8 @@ def groups(
     .. [4] Huynh & Feldt (1976), Journal of Educational Statistics 1, 69-82.
     .. [5] Friedman (1937), Journal of the American Statistical Association 32, 675-701.
     .. [6] Iman & Davenport (1980), Communications in Statistics A 9, 571-595.
-    .. [7] Kelley (1935), Proceedings of the National Academy of Sciences 21, 554-559, for ε².
+    .. [7] Brown & Forsythe (1974), Technometrics 16, 129-132, for F*.
+    .. [8] Kelley (1935), Proceedings of the National Academy of Sciences 21, 554-559, for ε².
 
     Examples
     --------
