@@ -83,8 +83,9 @@ def common_ratio(
     -------
     Comparison
         Mantel and Haenszel's common ratio with interval and z on the logarithm. In `facts` the Cochran-Mantel-Haenszel
-        chi-square and its p (no correction of continuity), and of odds Breslow and Day's test, with Tarone's
-        correction, of whether all strata have one; a check says so where they don't.
+        chi-square and its p (no correction of continuity), and a test of whether all strata have one ratio: of odds
+        Breslow and Day's with Tarone's correction; of shares the squares of the logarithms about their mean, weighted
+        by their inverse variances, over strata with successes of both variants. A check says so where they don't.
 
     Raises
     ------
@@ -103,6 +104,7 @@ def common_ratio(
     .. [2] Robins, Breslow & Greenland (1986), Biometrics 42, 311-323.
     .. [3] Greenland & Robins (1985), Biometrics 41, 55-68.
     .. [4] Tarone (1985), Biometrika 72, 91-95.
+    .. [5] Cochran (1954), Biometrics 10, 101-129, for weighted squares.
 
     Examples
     --------
@@ -127,13 +129,13 @@ def common_ratio(
     name = metric or value
     facts = _associated(tables)
     checks = list(left_out(rows))
-    if ratio == "odds":
-        facts |= _alike(tables, float(np.exp(log)))
-        if facts["homogeneity p"] < alpha:
-            finding = f"they differ among the {len(tables.n)} strata of {strata}, p {facts['homogeneity p']:.3g}"
-            checks.append(Check("one ratio of odds", finding, "Look at each: adjust.segments.", "warning"))
-        else:
-            checks.append(Check("one ratio of odds", f"no difference among strata, p {facts['homogeneity p']:.3g}"))
+    facts |= _alike(tables, float(np.exp(log))) if ratio == "odds" else _alike_risks(tables)
+    same, what = facts.get("homogeneity p"), "one ratio of odds" if ratio == "odds" else "one ratio of shares"
+    if same is not None and same < alpha:
+        finding = f"they differ among the {len(tables.n)} strata of {strata}, p {same:.3g}"
+        checks.append(Check(what, finding, "Look at each: adjust.segments.", "warning"))
+    elif same is not None:
+        checks.append(Check(what, f"no difference among strata, p {same:.3g}"))
     sizes = [(float((t + f).sum()), float(t.sum())) for t, f in ((tables.a, tables.b), (tables.c, tables.d))]
     each = zip(rows.labels, sizes, strict=True)
     groups = tuple(Group(label, n, x / n, se=float(np.sqrt(x / n * (1 - x / n) / n))) for label, (n, x) in each)
@@ -218,3 +220,17 @@ def _alike(t: _Tables, odds: float) -> dict[str, float]:
     square = float(np.sum(away**2 / spread[some]) - away.sum() ** 2 / spread[some].sum())
     df = max(int(some.sum()) - 1, 1)
     return {"homogeneity chi-square": square, "homogeneity p": float(chisquare.sf(max(square, 0.0), df))}
+
+
+def _alike_risks(t: _Tables) -> dict[str, float]:
+    """Squares of the logarithms of the strata's ratios about their mean, weighted by inverse variances."""
+    some = (t.a > 0) & (t.c > 0)
+    if some.sum() < 2:
+        return {}
+    a, c, n1, n0 = (v[some] for v in (t.a, t.c, t.a + t.b, t.c + t.d))
+    log, variance = np.log(a * n0 / (c * n1)), 1 / a - 1 / n1 + 1 / c - 1 / n0
+    if np.any(variance <= 0):
+        return {}
+    weight = 1 / variance
+    square = float(weight @ (log - weight @ log / weight.sum()) ** 2)
+    return {"homogeneity chi-square": square, "homogeneity p": float(chisquare.sf(square, int(some.sum()) - 1))}

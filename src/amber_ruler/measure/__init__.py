@@ -14,6 +14,7 @@ from amber_ruler.measure.proportions import proportions
 from amber_ruler.measure.quantiles import quantiles
 from amber_ruler.measure.ranks import ranks, signed_ranks
 from amber_ruler.measure.rates import rate, rates
+from amber_ruler.measure.ratios import rate_ratio, share_ratio
 from amber_ruler.measure.spreads import spread, spreads
 from amber_ruler.measure.superiority import superiority
 from amber_ruler.measure.times import restricted_means, time, times
@@ -34,8 +35,10 @@ __all__ = [
     "quantiles",
     "ranks",
     "rate",
+    "rate_ratio",
     "rates",
     "restricted_means",
+    "share_ratio",
     "signed_ranks",
     "spread",
     "spreads",

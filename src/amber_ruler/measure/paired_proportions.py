@@ -11,7 +11,7 @@ from amber_ruler import effects
 from amber_ruler.effects import Alternative
 from amber_ruler.errors import DataError, InputError
 from amber_ruler.measure import checks, shared
-from amber_ruler.measure.proportion import wilson
+from amber_ruler.measure.proportion import Continuity, wilson
 from amber_ruler.numeric import binomial, gate, normal
 from amber_ruler.numeric.gate import Floats, scalar_or_array
 from amber_ruler.numeric.roots import bracketed_root
@@ -21,6 +21,7 @@ from amber_ruler.samples import Pairs
 from amber_ruler.samples import gate as groups
 
 Which: TypeAlias = Literal["score", "exact", "mid-p"]
+Limited: TypeAlias = Literal["score", "wald", "agresti-min", "newcombe"]
 
 _TESTS = {
     "score": (
@@ -46,6 +47,8 @@ def paired_proportions(
     *,
     labels: tuple[str, str] | None = None,
     test: Which = "score",
+    continuity: Continuity | None = None,
+    interval: Limited | None = None,
     alpha: float = 0.05,
     null: ArrayLike = 0.0,
     alternative: Alternative = "two-sided",
@@ -64,6 +67,14 @@ def paired_proportions(
     test : "score", "exact" or "mid-p"
         The score test with a null of 0 is McNemar's z. The exact one doubles the smaller binomial tail of the changes;
         mid-p counts the outcome seen by half.
+    continuity : "none" or "half"
+        Whether half a unit is taken from each of the two counts of changes in the z of McNemar's test: the difference
+        of the counts, of either sign, loses 1.
+    interval : "score", "wald", "agresti-min" or "newcombe", optional
+        Of the difference: Tango's score interval unless said, which inverts the score test; the difference ± z times
+        its standard error; the same with half a unit more in each of the four counts; or Newcombe's from Wilson's
+        intervals of both sides and their correlation, corrected for continuity (his method 10). Where another one than
+        the test's own disagrees with the test, a note says so.
     alpha : float, between 0 and 0.5
         Error rate of the test; the interval has level 1 - alpha.
     null : float or array_like, between -1 and 1
@@ -82,6 +93,9 @@ def paired_proportions(
     ----------
     .. [1] McNemar (1947), Psychometrika 12, 153-157.
     .. [2] Tango (1998), Statistics in Medicine 17, 891-908.
+    .. [3] Edwards (1948), Psychometrika 13, 185-187, for continuity.
+    .. [4] Agresti & Min (2005), Statistics in Medicine 24, 729-740.
+    .. [5] Newcombe (1998), Statistics in Medicine 17, 2635-2650, method 10.
 
     Examples
     --------
@@ -91,6 +105,9 @@ def paired_proportions(
     """
     ask = shared.question(alpha, alternative, margin, good)
     gate.choice("test", test, _TESTS)
+    shared.unused(test, {"continuity": (continuity, test == "score")})
+    half = gate.choice("continuity", continuity or "none", ("none", "half")) == "half"
+    kind = gate.choice("interval", interval or "score", ("score", "wald", "agresti-min", "newcombe"))
     cells, named, left_out, unit = _cells(both, labels)
     groups.check_labels(*named)
     yes, b, c, no, at = gate.aligned(*cells, gate.between("null", null, -1, 1))
@@ -104,21 +121,23 @@ def paired_proportions(
 
     against = shared.margin_tests(ask, one_sided, at)
     if test == "score":
-        z = _score(b, c, n, at)
+        z = _corrected(b, c, at, alternative) if half else _score(b, c, n, at)
         p = shared.p_value(z, normal.sf, alternative)
         tested = ask.test(p, at, statistic=z, name="z", critical=min(critical), margin_tests=against)
     else:
         p = _binomial_p(b, c, at, test, alternative)
         tested = ask.test(p, at, margin_tests=against)
-    low, high = (_limit(b, c, n, limit, side) for limit, side in zip(critical, (-1.0, 1.0), strict=True))
-    apart = None if test == "score" else ("score interval of the difference", f"the {_TESTS[test][0]}")
+    low, high = _limits(kind, (yes, b, c, no), critical)
+    own = test == kind == "score" and not half
+    apart = None if own else (f"{kind} interval of the difference", f"the {_TESTS[test][0]}")
     limits, notes = shared.own_or_apart(ask, (low, high), p, at, estimate, apart)
     if np.ndim(n) == 0 and b + c == 0:
         notes = (*notes, "No unit differs between the sides: nothing speaks against equality, and little for it.")
     name = metric or unit or "success"
     return Comparison(
         title=f"{name}: {named[0]} − {named[1]}, in pairs",
-        method=f"two proportions of the same units, {_TESTS[test][0]}",
+        method=f"two proportions of the same units, {_TESTS[test][0]}{', continuity correction' if half else ''}"
+        f"{'' if kind == 'score' else f', {kind} interval'}",
         source=_TESTS[test][1],
         metric=name,
         treatment=named[0],
@@ -137,6 +156,52 @@ def paired_proportions(
         checks=(*_changes(b + c, test), *checks.without_pair(left_out)),
         notes=(*notes, *shared.margins_by_score(ask, test)),
     )
+
+
+def _corrected(b: Floats, c: Floats, at: Floats, alternative: str) -> Floats:
+    """McNemar's z with a correction for continuity."""
+    if np.any(at != 0):
+        raise InputError("continuity='half' knows a difference of 0 only.")
+    side = {"greater": 1.0, "less": -1.0}.get(alternative)
+    away = (b - c) - side if side else np.sign(b - c) * np.maximum(np.abs(b - c) - 1, 0.0)
+    return np.where(b + c == 0, 0.0, away / np.sqrt(np.maximum(b + c, 1)))
+
+
+def _limits(kind: str, cells: tuple[Floats, ...], critical: tuple[float, float]) -> tuple[Floats, Floats]:
+    yes, b, c, no = cells
+    n = yes + b + c + no
+    if kind == "score":
+        low, high = (_limit(b, c, n, limit, side) for limit, side in zip(critical, (-1.0, 1.0), strict=True))
+        return low, high
+    below, above = (min(limit, 1e8) for limit in critical)
+    if kind == "newcombe":
+        low, high = _newcombe(cells, (below, above))
+    else:
+        more = 0.5 if kind == "agresti-min" else 0.0
+        up, down, size = b + more, c + more, n + 4 * more
+        se = np.sqrt(np.maximum(up + down - (up - down) ** 2 / size, 0.0)) / size
+        low, high = (up - down) / size - below * se, (up - down) / size + above * se
+    low, high = np.maximum(low, -1.0), np.minimum(high, 1.0)
+    return np.where(np.isinf(critical[0]), -1.0, low), np.where(np.isinf(critical[1]), 1.0, high)
+
+
+def _newcombe(cells: tuple[Floats, ...], critical: tuple[float, float]) -> tuple[Floats, Floats]:
+    """From Wilson's limits of both sides, squared and added up, less what the sides' correlation takes off."""
+    yes, b, c, no = cells
+    n = yes + b + c + no
+    below, above = critical
+    (l1, u1), (l0, u0) = wilson(yes + b, n, (below, above)), wilson(yes + c, n, (above, below))
+    away = yes * no - b * c
+    margins = (yes + b) * (c + no) * (yes + c) * (b + no)
+    with np.errstate(divide="ignore", invalid="ignore"):
+        together = np.where(away > 0, np.maximum(away - n / 2, 0.0), away) / np.sqrt(margins)
+    phi = np.where(margins == 0, 0.0, together)
+    p1, p0 = (yes + b) / n, (yes + c) / n
+
+    def reach(one: Floats, two: Floats) -> Floats:
+        return np.sqrt(np.maximum(one**2 - 2 * phi * one * two + two**2, 0.0))
+
+    return (b - c) / n - reach(p1 - l1, u0 - p0), (b - c) / n + reach(u1 - p1, p0 - l0)
 
 
 def _cells(

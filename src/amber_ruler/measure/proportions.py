@@ -11,24 +11,30 @@ from amber_ruler import effects
 from amber_ruler.effects import Alternative
 from amber_ruler.errors import DataError, InputError
 from amber_ruler.measure import checks, shared
-from amber_ruler.measure.proportion import TwoSided, wilson
+from amber_ruler.measure.proportion import Continuity, TwoSided, wilson
 from amber_ruler.numeric import gate, normal, score, tables
 from amber_ruler.numeric.exact import difference_of_shares
 from amber_ruler.numeric.gate import Floats, Number, scalar_or_array
+from amber_ruler.numeric.roots import bracketed_root
 from amber_ruler.register import method
 from amber_ruler.results import Check, Comparison, EffectSize, Interval, Test
 from amber_ruler.samples import ShareGroup
 from amber_ruler.samples import gate as groups
 
-Which: TypeAlias = Literal["score", "wald", "exact", "mid-p", "unconditional"]
+Which: TypeAlias = Literal["score", "n-1", "wald", "exact", "mid-p", "unconditional", "unconditional-fisher"]
 Limited: TypeAlias = Literal["score", "miettinen-nurminen", "newcombe", "agresti-caffo", "wald"]
 
 _TESTS = {
     "score": ("score test", "Mee (1984), Biometrics 40, 1175-1176"),
+    "n-1": ("score test, N − 1", "Miettinen & Nurminen (1985), Statistics in Medicine 4, 213-226"),
     "wald": ("Wald test", "Wald (1943), Transactions of the American Mathematical Society 54, 426-482"),
     "exact": ("Fisher's exact test", "Fisher (1935), Journal of the Royal Statistical Society 98, 39-82"),
     "mid-p": ("Fisher's exact test, mid-p", "Lancaster (1961), JASA 56, 223-234"),
     "unconditional": ("unconditional exact test", "Suissa & Shuster (1985), JRSS A 148, 317-327"),
+    "unconditional-fisher": (
+        "unconditional exact test, ordered by Fisher's p",
+        "Boschloo (1970), Statistica Neerlandica 24, 1-35",
+    ),
 }
 
 
@@ -47,6 +53,7 @@ def proportions(
     *,
     test: Which = "score",
     two_sided: TwoSided | None = None,
+    continuity: Continuity | None = None,
     interval: Limited | None = None,
     alpha: float = 0.05,
     null: ArrayLike = 0.0,
@@ -62,13 +69,17 @@ def proportions(
     ----------
     treatment, control : Counts, array_like of 0/1, Sample or Moments
         The two groups. Counts of arrays ask many comparisons at once (of the score and Wald tests).
-    test : "score", "wald", "exact", "mid-p" or "unconditional"
-        The score test with a null of 0 is the pooled z, whose square is the chi-square of the two by two table. The
-        exact test is Fisher's, given the margins; mid-p counts the table seen by half. The unconditional one is exact
-        without the margins given.
+    test : "score", "n-1", "wald", "exact", "mid-p", "unconditional" or "unconditional-fisher"
+        The score test with a null of 0 is the pooled z, whose square is the chi-square of the two by two table; "n-1"
+        is the same times sqrt((N - 1) / N). The exact test is Fisher's, given the margins; mid-p counts the table seen
+        by half. The unconditional ones are exact without the margins given: tables are ordered by the pooled z, or by
+        their p of Fisher's test (Boschloo), of the side or, two-sided, of the tables no likelier.
     two_sided : "likelihood" or "doubled"
         The two-sided p of the exact and mid-p tests: all tables no likelier than the one seen (the default), or twice
         the smaller tail.
+    continuity : "none" or "half"
+        Whether the difference, in the z of the score and Wald tests, and its interval, is corrected by half a success
+        in each group, (1/n1 + 1/n0) / 2 (Yates).
     interval : "score", "miettinen-nurminen", "newcombe", "agresti-caffo" or "wald", optional
         Of the difference; the one that inverts the test if not given, and the score interval for exact tests. Where
         another one disagrees with the test, a note says so.
@@ -115,7 +126,8 @@ def proportions(
     .. [3] Koopman (1984), Biometrics 40, 513-517.
     .. [4] Newcombe (1998), Statistics in Medicine 17, 873-890, method 10.
     .. [5] Agresti & Caffo (2000), The American Statistician 54, 280-288.
-    .. [6] Altman (1998), BMJ 317, 1309-1312, for the number needed.
+    .. [6] Yates (1934), Supplement to the Journal of the Royal Statistical Society 1, 217-235, for continuity.
+    .. [7] Altman (1998), BMJ 317, 1309-1312, for the number needed.
 
     Examples
     --------
@@ -129,7 +141,11 @@ def proportions(
     given_margins = test in ("exact", "mid-p")
     shared.unused(test, {"two_sided": (two_sided, given_margins)})
     sided = gate.choice("two_sided", two_sided or "likelihood", ("likelihood", "doubled"))
-    kind = gate.choice("interval", interval or ("wald" if test == "wald" else "score"), _LIMITS)
+    kind = gate.choice("interval", interval or _OWN.get(test, "score"), _LIMITS)
+    shared.unused(test, {"continuity": (continuity, test in ("score", "wald"))})
+    half = gate.choice("continuity", continuity or "none", ("none", "half")) == "half"
+    if half and kind != test:
+        shared.unused(f"{kind} interval beside the {test}", {"continuity": (continuity, False)})
     one, two = groups.two(treatment, control, "share")
     raw = (one.successes, one.trials, two.successes, two.trials, gate.between("null", null, -1, 1))
     x1, n1, x0, n0, at = gate.aligned(*raw)
@@ -138,15 +154,16 @@ def proportions(
 
     estimate = np.asarray(difference_of_shares(*counts))
     critical = effects.critical_z(ask.tail)
-    p, tested, facts = _tested(ask, counts, test, sided, at)
-    low, high = _LIMITS[kind](*counts, critical)
+    p, tested, facts = _tested(ask, counts, test, sided, at, half=half)
+    low, high = _corrected_limits(kind, counts, critical) if half else _LIMITS[kind](*counts, critical)
     low, high = np.where(critical[0] == np.inf, -1.0, low), np.where(critical[1] == np.inf, 1.0, high)
-    apart = None if kind == test else (f"{kind} interval of the difference", _TESTS[test][0])
+    apart = None if kind == _OWN.get(test) else (f"{kind} interval of the difference", _TESTS[test][0])
     limits, notes = shared.own_or_apart(ask, (low, high), p, at, estimate, apart)
     found, more = _effects(ask, counts, p, test)
     return Comparison(
         **shared.between(ask, one, two, metric, "success"),
-        method=f"two proportions, {_TESTS[test][0]}{'' if kind == test else f', {kind} interval'}",
+        method=f"two proportions, {_TESTS[test][0]}{', continuity correction' if half else ''}"
+        f"{'' if kind == _OWN.get(test) else f', {kind} interval'}",
         source=_TESTS[test][1],
         estimate=scalar_or_array(estimate),
         se=scalar_or_array(_wald_se(*counts)),
@@ -157,7 +174,7 @@ def proportions(
         facts=facts,
         quantity="share",
         checks=(
-            *(_expected_check(counts) if test in ("score", "wald") else ()),
+            *(_expected_check(counts) if test in _OWN else ()),
             *checks.missing(one, two),
         ),
         notes=(*notes, *more, *shared.margins_by_score(ask, test)),
@@ -165,27 +182,81 @@ def proportions(
 
 
 def _tested(
-    ask: shared.Question, counts: tuple[Floats, Floats, Floats, Floats], test: str, sided: str, null: Floats
+    ask: shared.Question,
+    counts: tuple[Floats, Floats, Floats, Floats],
+    test: str,
+    sided: str,
+    null: Floats,
+    *,
+    half: bool,
 ) -> tuple[Floats, Test, dict[str, Number]]:
     """P-value, the test's record, and the chi-square where the test is the familiar one."""
-    statistic = _wald_z if test == "wald" else score.difference_z
+    n = counts[1] + counts[3]
+    stretch = np.sqrt(n / (n - 1)) if test == "n-1" else np.asarray(1.0)
+
+    def statistic(null: Floats, direction: str) -> Floats:
+        z = (_wald_z if test == "wald" else score.difference_z)(*counts, null) / stretch
+        return _corrected_z(counts, null, test, direction) if half else z
 
     def one_sided(null: Floats, direction: str) -> Floats:
-        return shared.p_value(statistic(*counts, null), normal.sf, direction)
+        return shared.p_value(statistic(null, direction), normal.sf, direction)
 
     def by_lift(lift: float, direction: str) -> Floats:
         return shared.p_value(score.log_risk_ratio(*counts, np.log1p(lift)), normal.sf, direction)
 
     against = shared.margin_tests(ask, one_sided, null, (counts[2] / counts[3], by_lift))
-    if test not in ("score", "wald"):
+    if test not in _OWN:
         p = _exact_p(counts, test, ask.alternative, sided, null)
         return p, ask.test(p, null, margin_tests=against), {}
-    z = statistic(*counts, null)
+    z = statistic(null, ask.alternative)
     p = shared.p_value(z, normal.sf, ask.alternative)
     critical = min(effects.critical_z(ask.tail))
-    familiar = test == "score" and np.ndim(z) == 0 and null == 0 and ask.alternative == "two-sided"
+    familiar = test in ("score", "n-1") and np.ndim(z) == 0 and null == 0 and ask.alternative == "two-sided"
     facts: dict[str, Number] = {"chi_square": float(z) ** 2} if familiar else {}
     return p, ask.test(p, null, statistic=z, name="z", critical=critical, margin_tests=against), facts
+
+
+def _half_of(counts: tuple[Floats, Floats, Floats, Floats]) -> Floats:
+    return (1 / counts[1] + 1 / counts[3]) / 2
+
+
+def _corrected_z(counts: tuple[Floats, Floats, Floats, Floats], null: Floats, test: str, direction: str) -> Floats:
+    """Z of a difference that is nearer to the null, or one-sided further from the alternative, by the correction."""
+    away = np.asarray(difference_of_shares(*counts)) - null
+    side = {"greater": 1.0, "less": -1.0}.get(direction)
+    moved = away - side * _half_of(counts) if side else np.sign(away) * np.maximum(np.abs(away) - _half_of(counts), 0.0)
+    if test == "wald":
+        return np.asarray(moved / _wald_se(*counts))
+    p1, q1, p0, q0 = score.constrained_shares(*counts, null)
+    error = np.sqrt(p1 * q1 / counts[1] + p0 * q0 / counts[3])
+    with np.errstate(divide="ignore", invalid="ignore"):
+        return np.where(moved == 0, 0.0, moved / error)
+
+
+def _corrected_limits(
+    kind: str, counts: tuple[Floats, Floats, Floats, Floats], critical: tuple[float, float]
+) -> tuple[Floats, Floats]:
+    """Differences at which the corrected z meets its critical values; an end of the scale where it never does."""
+    estimate, half = np.asarray(difference_of_shares(*counts)), _half_of(counts)
+    if kind == "wald":
+        below, above = (min(c, 1e8) * _wald_se(*counts) + half for c in critical)
+        return estimate - below, estimate + above
+    ends = []
+    for side, c, direction in ((-1.0, critical[0], "greater"), (1.0, critical[1], "less")):
+        end = np.full(estimate.shape, side)
+        if not np.isfinite(c):
+            ends.append(end)
+            continue
+
+        def miss(at: Floats, side: float = side, c: float = c, direction: str = direction) -> Floats:
+            z = _corrected_z(counts, at, "score", direction)
+            return np.asarray(np.arctan(z) + side * float(np.arctan(c)))
+
+        start = np.clip(estimate + side * half, -1.0, 1.0)
+        reached = side * miss(end * (1 - 1e-15)) < 0
+        found = bracketed_root(miss, start, end * (1 - 1e-15))
+        ends.append(np.where(reached, found, end))
+    return ends[0], ends[1]
 
 
 def _wald_z(x1: Floats, n1: Floats, x0: Floats, n0: Floats, null: Floats) -> Floats:
@@ -207,8 +278,8 @@ def _exact_p(counts: tuple[Floats, ...], test: str, alternative: str, two_sided:
     if null != 0:
         raise InputError(f"test={test!r} knows a difference of 0 only; for others take test='score'.")
     x1, n1, x0, n0 = (int(v) for v in counts)
-    if test == "unconditional":
-        return np.asarray(tables.unconditional(x1, n1, x0, n0, alternative))
+    if test.startswith("unconditional"):
+        return np.asarray(tables.unconditional(x1, n1, x0, n0, alternative, by_fisher=test != "unconditional"))
     above, below, unlikely, own = tables.fisher_tails(x1, n1, x0, n0)
     half = 0.5 * own if test == "mid-p" else 0.0
     if two_sided == "likelihood" and alternative == "two-sided":
@@ -273,6 +344,10 @@ _LIMITS = {
     "agresti-caffo": _agresti_caffo,
     "wald": _wald,
 }
+
+
+# The interval that inverts each test which has a z.
+_OWN = {"score": "score", "n-1": "miettinen-nurminen", "wald": "wald"}
 
 
 def _effects(

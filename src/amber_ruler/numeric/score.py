@@ -125,15 +125,17 @@ def ratio_limits(
     n0: Floats,
     estimate: Floats,
     critical: tuple[float, float],
+    *,
+    stretch: Floats | float = 1.0,
 ) -> tuple[Floats, Floats]:
-    """Ratios at which a score z of the log ratio equals critical[0] and -critical[1]; 0 or inf where none does."""
+    """Ratios at which a score z of the log ratio equals critical[0] and -critical[1], stretched; 0 or inf for none."""
     with np.errstate(divide="ignore", invalid="ignore"):
         centre = np.log(estimate)
     # Where the estimate is 0, infinite or undefined, each limit is sought over the whole scale.
     unknown, inside = np.isnan(centre), np.minimum(np.maximum(centre, -_FAR), _FAR)
     starts = np.where(unknown, _FAR, inside), np.where(unknown, -_FAR, inside)
     spread = _ratio_spread(statistic, x1, n1, x0, n0)
-    log_low, log_high = _limits(statistic, (x1, n1, x0, n0), starts, _FAR, critical, spread)
+    log_low, log_high = _limits(statistic, (x1, n1, x0, n0), starts, _FAR, critical, spread, stretch)
     with np.errstate(over="ignore"):
         lower = np.where((estimate == 0) | unknown | (log_low <= -_FAR), 0.0, np.exp(log_low))
         upper = np.where(np.isinf(estimate) | unknown | (log_high >= _FAR), np.inf, np.exp(log_high))

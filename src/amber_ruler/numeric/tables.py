@@ -125,13 +125,14 @@ def _chance_of(extreme: Floats) -> Callable[[Floats], Floats]:
     return sparse
 
 
-def unconditional(x1: int, n1: int, x0: int, n0: int, alternative: str) -> float:
-    """Largest chance, over all common shares, of a pooled z at least as extreme as the one seen.
+def unconditional(x1: int, n1: int, x0: int, n0: int, alternative: str, *, by_fisher: bool = False) -> float:
+    """Largest chance, over all common shares, of a pooled z (or Fisher's p) at least as extreme as the one seen.
 
     References
     ----------
     .. [1] Barnard (1947), Biometrika 34, 123-138.
     .. [2] Suissa & Shuster (1985), Journal of the Royal Statistical Society A 148, 317-327, for the pooled z.
+    .. [3] Boschloo (1970), Statistica Neerlandica 24, 1-35, for Fisher's p.
     """
     lopsided = _LOPSIDED * min(n1, n0) < max(n1, n0)
     if (n1 + 1) * (n0 + 1) > (_MOST_LOPSIDED if lopsided else _MOST_OUTCOMES):
@@ -139,6 +140,9 @@ def unconditional(x1: int, n1: int, x0: int, n0: int, alternative: str) -> float
             f"{(n1 + 1) * (n0 + 1):,} outcomes are too many for the unconditional exact test: take the score test,"
             " which is as good with so many units."
         )
+    if by_fisher:
+        p = _fisher_of_all(n1, n0, alternative)
+        return _largest(np.asarray(p <= p[x1, x0] * (1 + _TIE), dtype=np.float64))
     a, b = np.arange(n1 + 1.0)[:, None], np.arange(n0 + 1.0)[None, :]
     share = (a + b) / (n1 + n0)
     with np.errstate(divide="ignore", invalid="ignore"):
@@ -151,7 +155,30 @@ def unconditional(x1: int, n1: int, x0: int, n0: int, alternative: str) -> float
         "less": z <= own + slack,
         "two-sided": np.abs(z) >= abs(own) - slack,
     }[alternative].astype(np.float64)
+    return _largest(extreme)
 
+
+def _fisher_of_all(n1: int, n0: int, alternative: str) -> Floats:
+    """Fisher's p of every outcome: by the side, or two-sided by all tables with the same margins no likelier."""
+    p = np.empty((n1 + 1, n0 + 1))
+    for total in range(n1 + n0 + 1):
+        k, chance = given_margins(min(total, n1), n1, total - min(total, n1), n0)
+        rows = k.astype(int)
+        if alternative == "greater":
+            found = np.cumsum(chance[::-1])[::-1]
+        elif alternative == "less":
+            found = np.cumsum(chance)
+        else:
+            order = np.argsort(chance, kind="stable")
+            upto = np.searchsorted(chance[order], chance * (1 + _TIE), side="right")
+            found = np.cumsum(chance[order])[upto - 1]
+        p[rows, total - rows] = np.minimum(found, 1.0)
+    return p
+
+
+def _largest(extreme: Floats) -> float:
+    """The largest chance of a set of outcomes over all common shares."""
+    n1, n0 = (size - 1 for size in extreme.shape)
     chance = _chance_of(extreme)
     # The chance is a polynomial in the share with about as many bends as units: a grid finds its peaks, and finer ones
     # around the highest climb them.

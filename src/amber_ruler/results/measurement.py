@@ -90,7 +90,8 @@ class Measurement(Result, Tested):
     @property
     def percent(self) -> bool:
         """Whether the estimate is a share, a difference of shares, or a lift."""
-        return self.quantity in ("share", "adjusted share", "superiority", "lift")
+        by_quantity = self.quantity in ("share", "adjusted share", "superiority", "lift")
+        return by_quantity and getattr(self, "scale", "") != "ratio"
 
     @property
     def unit(self) -> str:

@@ -85,6 +85,7 @@ def goodness_of_fit(
     expected: Mapping[str, float] | ArrayLike | None = None,
     test: Literal["asymptotic", "exact"] | None = None,
     statistic: Statistic | None = None,
+    correction: Literal["none", "williams"] | None = None,
     draws: int | None = None,
     alpha: float = 0.05,
     metric: str | None = None,
@@ -103,6 +104,8 @@ def goodness_of_fit(
         count it is drawn.
     statistic : "chi-square", "g", "freeman-tukey" or "cressie-read"
         Of the asymptotic test; chi-square if not given.
+    correction : "none" or "williams"
+        Whether G is divided by 1 + (sum of the inverse shares - 1) / (6 n (k - 1)).
     draws : int, optional
         Of an exact test that is drawn; 100,000 if not given, and fewer for large tables.
     alpha : float, between 0 and 0.5
@@ -119,7 +122,8 @@ def goodness_of_fit(
     References
     ----------
     .. [1] Pearson (1900), Philosophical Magazine 50, 157-175.
-    .. [2] Goodman (1965), Technometrics 7, 247-254, for the intervals.
+    .. [2] Williams (1976), Biometrika 63, 33-37, for the correction.
+    .. [3] Goodman (1965), Technometrics 7, 247-254, for the intervals.
 
     Examples
     --------
@@ -139,7 +143,13 @@ def goodness_of_fit(
     by_chance = exact and divergence.ways(int(n), o.size) > _MOST_WAYS
     shared.unused(how, {"statistic": (statistic, not exact), "draws": (draws, by_chance), "seed": (seed, by_chance)})
     kind = gate.choice("statistic", statistic or "chi-square", POWERS)
+    shared.unused(how, {"correction": (correction, not exact)})
+    fix = gate.choice("correction", correction or "none", ("none", "williams"))
+    if fix == "williams" and kind != "g":
+        raise InputError("correction='williams' is for statistic='g'.")
     each = divergence.power_divergence(o, goal, POWERS[kind])
+    if fix == "williams":
+        each = each / (1 + (float(np.sum(1 / planned)) - 1) / (6 * n * (o.size - 1)))
     if not exact:
         value, df = float(each.sum()), o.size - 1.0
         tested = any_test(float(chisquare.sf(value, df)), alpha, value, NAMES[kind], df)
@@ -154,6 +164,7 @@ def goodness_of_fit(
     low, high = wilson(o, np.full(o.size, n), (critical, critical))
     chi_square = float(divergence.power_divergence(o, goal, 1.0).sum())
     said = f"{'exact multinomial' if exact else NAMES[kind]} test{', drawn' if by_chance else ''}"
+    said += ", williams correction" if fix == "williams" else ""
     return GoodnessOfFit(
         title=f"{metric or 'counts'} of {o.size} kinds",
         method=f"goodness of fit, {said}",

@@ -4,13 +4,14 @@ from __future__ import annotations
 
 import math
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Literal
 
 import numpy as np
 from numpy.typing import ArrayLike
 
 from amber_ruler import effects
+from amber_ruler.effects import Alternative
 from amber_ruler.errors import DataError, InputError
 from amber_ruler.measure import shared
 from amber_ruler.measure.counts.common import (
@@ -28,7 +29,7 @@ from amber_ruler.measure.counts.common import (
 )
 from amber_ruler.measure.proportion import Continuity
 from amber_ruler.numeric import chisquare, divergence, gate, normal, tables
-from amber_ruler.numeric.gate import Floats
+from amber_ruler.numeric.gate import ALTERNATIVES, Floats
 from amber_ruler.register import method
 from amber_ruler.results import EffectSize, Interval, Result, Test
 from amber_ruler.results.pieces import Tested
@@ -46,17 +47,20 @@ class Independence(Result, Tested):
     test : Test
         The test, which `p_value`, `statistic` and so on read; an exact one has a p-value only, with its Monte-Carlo
         error where it was drawn.
-    expected, contributions, residuals, residual_p : ndarray, shape (r, c)
-        Counts expected without any association; what each cell adds to chi-square; how many standard errors it lies
-        from the expected count; and the p-value of that, corrected for the number of cells by Holm.
+    expected, contributions, pearson, residuals, residual_p : ndarray, shape (r, c)
+        Counts expected without any association; what each cell adds to chi-square, and its signed root, Pearson's
+        residual; how many standard errors it lies from the expected count; and the p-value of that, corrected for
+        the number of cells by Holm.
     effects : mapping of str to EffectSize
-        Cramér's V, plain and corrected for its bias, and Cohen w.
+        Cramér's V, plain and corrected for its bias, Cohen w, and Pearson's contingency coefficient, the root of
+        chi-square over chi-square and n, whose interval is that of w carried over.
     """
 
     table: CountTable
     test: Test
     expected: Floats
     contributions: Floats
+    pearson: Floats
     residuals: Floats
     residual_p: Floats
     effects: Mapping[str, EffectSize] = field(default_factory=dict)
@@ -84,8 +88,10 @@ def independence(
     continuity: Continuity | None = None,
     correction: Literal["none", "williams", "n-1"] | None = None,
     scores: ArrayLike | None = None,
+    order: Literal["likelihood", "chi-square"] | None = None,
     draws: int | None = None,
     alpha: float = 0.05,
+    alternative: Alternative = "two-sided",
     seed: int | None = None,
 ) -> Independence:
     """Do the rows and columns of a table of counts go together, and in which cells?
@@ -95,8 +101,9 @@ def independence(
     counts : CountTable or array_like, shape (r, c)
         Such as `table.counts(row=, column=)` gives.
     test : "asymptotic", "exact" or "trend", optional
-        If not given, asymptotic, and exact where expected counts are small. The exact test is Fisher's for two by two,
-        and drawn from the tables with the same margins for larger ones. The trend (Cochran-Armitage) asks whether the
+        If not given, asymptotic, and exact where expected counts are small. The exact test goes through the tables with
+        the same margins: Fisher's for two by two; of larger ones up to a million are counted one by one, and of more
+        tables some are drawn. The trend (Cochran-Armitage) asks whether the
         share goes up or down along ordered rows or columns, and needs a side of two.
     statistic : "chi-square", "g", "freeman-tukey" or "cressie-read"
         Of the asymptotic test; chi-square if not given.
@@ -106,10 +113,16 @@ def independence(
         Williams divides G; n-1 multiplies chi-square by (n - 1)/n.
     scores : array_like, optional
         For the trend: where the ordered rows or columns stand; 0, 1, 2, ... if not given.
+    order : "likelihood" or "chi-square"
+        Of an exact test: whether the tables that count against independence are those no likelier than the one seen
+        (the default), or those with as large a chi-square.
     draws : int, optional
-        Of an exact test that is drawn; 100,000 if not given, and fewer for large tables.
+        Of an exact test of a larger table than two by two: draw so many, though they could be counted; where they are
+        too many to count, 100,000 if not given, and fewer for large tables.
     alpha : float, between 0 and 0.5
         Error rate of the test; intervals have level 1 - alpha.
+    alternative : "two-sided", "greater" or "less"
+        Of a trend: whether the share of the first of the two kinds goes up ("greater") or down along the scores.
     seed : int, optional
         What replays the draws; 0 if not given.
 
@@ -129,7 +142,8 @@ def independence(
     .. [1] Pearson (1900), Philosophical Magazine 50, 157-175.
     .. [2] Haberman (1973), Biometrics 29, 205-220, for the residuals.
     .. [3] Bergsma (2013), Journal of the Korean Statistical Society 42, 323-328, for the corrected V.
-    .. [4] Cochran (1954), Biometrics 10, 417-451, for which expected counts are small.
+    .. [4] Freeman & Halton (1951), Biometrika 38, 141-149, for exact tests of larger tables.
+    .. [5] Cochran (1954), Biometrics 10, 417-451, for which expected counts are small.
 
     Examples
     --------
@@ -148,12 +162,18 @@ def independence(
     few = small(expected)
     drawable = o.shape == (2, 2) or n < divergence.MOST_DRAWN
     how = test or ("exact" if few and drawable and (statistic or continuity or correction) is None else "asymptotic")
-    by_chance = how == "exact" and o.shape != (2, 2)
+    larger = how == "exact" and o.shape != (2, 2)
+    ordered = gate.choice("order", order or "likelihood", ("likelihood", "chi-square"))
+    counted_p = divergence.exact_tables(o, ordered) if how == "exact" and draws is None and seed is None else None
+    by_chance = larger and counted_p is None
     if by_chance and not drawable:
         raise InputError(f"Tables of {n:.3g} units can't be drawn: take test='asymptotic', or merge small cells.")
     asymptotic = {"statistic": statistic, "continuity": continuity, "correction": correction}
     shared.unused(how, {name: (given, how == "asymptotic") for name, given in asymptotic.items()})
-    shared.unused(how, {"scores": (scores, how == "trend"), "draws": (draws, by_chance), "seed": (seed, by_chance)})
+    shared.unused(how, {"scores": (scores, how == "trend"), "draws": (draws, larger), "seed": (seed, larger)})
+    shared.unused(how, {"order": (order, how == "exact")})
+    if alternative != "two-sided":
+        shared.unused(how, {"alternative": (gate.choice("alternative", alternative, ALTERNATIVES), how == "trend")})
     kind = gate.choice("statistic", statistic or "chi-square", POWERS)
     each = divergence.power_divergence(o, expected, 1.0)
     more = ""
@@ -161,13 +181,19 @@ def independence(
         tested, more = _asymptotic(o, expected, kind, correction or "none", continuity or "none", alpha)
     elif how == "trend":
         value = _trend(o, scores)
-        tested = any_test(min(2 * float(normal.sf(abs(value))), 1.0), alpha, value, "z")
-    elif not by_chance:
+        tested = any_test(float(shared.p_value(np.asarray(value), normal.sf, alternative)), alpha, value, "z")
+        tested = replace(tested, alternative=alternative if alternative != "two-sided" else "any")
+    elif counted_p is not None and ordered == "chi-square":
+        tested, more = any_test(counted_p, alpha), ", ordered by χ²"
+    elif o.shape == (2, 2) and ordered == "likelihood":
         tested = any_test(tables.fisher_tails(*(int(v) for v in (o[0, 0], row[0], o[1, 0], row[1])))[2], alpha)
+    elif counted_p is not None:
+        tested = any_test(counted_p, alpha)
     else:
         rng = np.random.default_rng(seed or 0)
-        p, error = drawn(draws_of(draws, o.size), lambda times: divergence.drawn_tables(o, times, rng))
-        tested, more = any_test(p, alpha, error=error), ", drawn"
+        p, error = drawn(draws_of(draws, o.size), lambda times: divergence.drawn_tables(o, times, rng, ordered))
+        tested = any_test(p, alpha, error=error)
+        more = ", drawn" if ordered == "likelihood" else ", ordered by χ², drawn"
     residuals = (o - expected) / np.sqrt(expected * np.outer(1 - row / n, 1 - column / n))
     said = {"asymptotic": f"{NAMES[kind]} test", "trend": "trend of shares", "exact": "exact test, given the margins"}
     return Independence(
@@ -178,6 +204,7 @@ def independence(
         test=tested,
         expected=expected,
         contributions=each,
+        pearson=(o - expected) / np.sqrt(expected),
         residuals=residuals,
         residual_p=residual_p(residuals),
         effects=_strength(float(each.sum()), n, row.size, column.size, alpha),
@@ -265,6 +292,10 @@ def _trend(o: Floats, scores: ArrayLike | None) -> float:
     return float(by[:, 0] @ away) / math.sqrt(spread)
 
 
+def _contingency(w: float) -> float:
+    return w / math.hypot(1.0, w)
+
+
 def _strength(chi_square: float, n: float, r: int, c: int, alpha: float) -> dict[str, EffectSize]:
     df, least = (r - 1) * (c - 1), min(r, c) - 1
     w = effects.from_chi_square(chi_square, n, df, alpha=alpha)
@@ -277,4 +308,10 @@ def _strength(chi_square: float, n: float, r: int, c: int, alpha: float) -> dict
         "cramers_v": EffectSize(float(w.value) / root, limits, "Cramér's V"),
         "cramers_v_corrected": EffectSize(min(corrected, 1.0), limits, "Cramér's V, bias corrected"),
         "cohen_w": EffectSize(w.value, w.interval, "Cohen w", aside=True),
+        "contingency": EffectSize(
+            _contingency(float(w.value)),
+            Interval(_contingency(float(w.interval.low)), _contingency(float(w.interval.high)), 1 - alpha),
+            "contingency coefficient",
+            aside=True,
+        ),
     }
