@@ -34,10 +34,15 @@ SECTIONS = {
 }
 DESIGNS = """
 Every design has `.sample_size(power, effect…)`, `.power(n or weeks, effect…)`, `.detectable_effect(n or weeks, power)`,
-`.alpha_for(n or weeks, power, effect…)`, `.precision(n or weeks, effect…)`, `.sample_size_for_width(half_width, effect…)`,
-`.grid(…)`, `.simulate(n or weeks, runs, seed, effect…)`, and, as far as they make sense for it, `.with_covariate(correlation)`,
-`.with_clusters(size, icc, cv)`, `.with_variants(count, correction)`, `.with_margin(margin, kind, good)`,
-`.with_traffic(per_day, share)`, `.with_attrition(share)`, `.with_looks(looks, …)`, `.ways_to_look(effect…)`. `effect…` is one of `effect`, `standardised`, `lift`, `treatment`,
+`.alpha_for(n or weeks, power, effect…)`, `.needed(number, n or weeks, power, effect…)`, `.power_limit(effect…)`,
+`.precision(n or weeks, width or assurance, effect…)`, `.sample_size_for_width(half_width, width or assurance, effect…)`,
+`.alpha_for_width(half_width, n or weeks, effect…)`,
+`.grid(…)`, `.simulate(n or weeks, runs, seed, effect…)`, and, as far as they make sense for it, `.with_covariate(correlation, count)`,
+`.with_clusters(size, icc or between_cv, cv)`, `.with_variants(count, correction)`, `.with_margin(margin, kind, good, above)`,
+`.with_traffic(per_day, share)`, `.with_attrition(share)`, `.with_population(size)`, `.with_looks(looks, …)`,
+`.ways_to_look(effect…)`; of two groups `.sample_size_beside(n_control or n_treatment, …)`, `.smallest_total(…)`,
+`.best_split(cost_treatment, cost_control, …)`, `.split_cost(…)`; of means `.family_power(n, effects)` and
+`.sample_size_for_family(wanted, effects, power)`. `effect…` is one of `effect`, `standardised`, `lift`, `treatment`,
 `means`, `shares`.
 """
 RESULTS = """

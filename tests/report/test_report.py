@@ -109,6 +109,7 @@ RESULTS = {
     "peeking": lambda: ar.sequential.peeking(5),
     "boundaries with futility": lambda: ar.sequential.boundaries([7, 14, 28], per_day=900, futility="pocock"),
     "plan with looks": lambda: ar.plan.TwoMeans(sd=20).with_looks(3, futility="pocock").sample_size(effect=1.3),
+    "family power": lambda: ar.plan.several_metrics([0.8, 0.9], correlation=0.5),
     "ways to look": lambda: ar.plan.TwoMeans(sd=20).ways_to_look(effect=1.3),
     "split watched": lambda: ar.sequential.anytime_split({"short": [500, 1010], "current": [480, 1002]}),
     "stopping by evidence": lambda: ar.sequential.stopping_by_evidence(20, se=0.25, prior=(0.0, 1.0), effect=1.0),

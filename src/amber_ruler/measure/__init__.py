@@ -3,6 +3,7 @@
 from amber_ruler.measure.correlation import correlation
 from amber_ruler.measure.counts.goodness_of_fit import goodness_of_fit
 from amber_ruler.measure.counts.independence import independence
+from amber_ruler.measure.distributions import distributions
 from amber_ruler.measure.factors import factors
 from amber_ruler.measure.group_spreads import group_spreads
 from amber_ruler.measure.groups.overall import groups
@@ -15,12 +16,14 @@ from amber_ruler.measure.quantiles import quantiles
 from amber_ruler.measure.ranks import ranks, signed_ranks
 from amber_ruler.measure.rates import rate, rates
 from amber_ruler.measure.ratios import rate_ratio, share_ratio
+from amber_ruler.measure.signs import signs
 from amber_ruler.measure.spreads import spread, spreads
 from amber_ruler.measure.superiority import superiority
 from amber_ruler.measure.times import restricted_means, time, times
 
 __all__ = [
     "correlation",
+    "distributions",
     "factors",
     "goodness_of_fit",
     "group_spreads",
@@ -40,6 +43,7 @@ __all__ = [
     "restricted_means",
     "share_ratio",
     "signed_ranks",
+    "signs",
     "spread",
     "spreads",
     "superiority",

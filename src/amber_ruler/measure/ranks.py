@@ -11,7 +11,7 @@ import numpy as np
 
 from amber_ruler import effects
 from amber_ruler.effects import Alternative
-from amber_ruler.errors import DataError
+from amber_ruler.errors import DataError, InputError
 from amber_ruler.measure import checks, shared
 from amber_ruler.numeric import gate, normal
 from amber_ruler.numeric import ranks as order
@@ -31,17 +31,24 @@ class _Law(NamedTuple):
 
     mean: float
     sd: float
-    chances: Floats | None  # of 0, 1, 2, ..., where it is exact
+    chances: Floats | None  # of 0, 1, 2, ... steps, where it is exact
+    step: float = 1.0
 
     def below(self, value: float) -> float:
         """Chance of at most a value."""
         if self.chances is not None:
-            return float(min(self.chances[: math.floor(value) + 1].sum(), 1.0)) if value >= 0 else 0.0
+            return float(min(self.chances[: math.floor(value / self.step) + 1].sum(), 1.0)) if value >= 0 else 0.0
         return float(normal.cdf((value - self.mean + 0.5) / self.sd))
 
+    def above(self, value: float) -> float:
+        """Chance of at least a value; without ties the law is symmetric."""
+        if self.chances is not None and self.step != 1:
+            return float(min(self.chances[max(math.ceil(value / self.step), 0) :].sum(), 1.0))
+        return self.below(2 * self.mean - value)
+
     def p(self, value: float, alternative: str) -> float:
-        """P-value of a sum; both laws are symmetric."""
-        under, over = self.below(value), self.below(2 * self.mean - value)
+        """P-value of a sum."""
+        under, over = self.below(value), self.above(value)
         if alternative != "two-sided":
             return over if alternative == "greater" else under
         return min(1.0, 2 * min(under, over))
@@ -49,7 +56,8 @@ class _Law(NamedTuple):
     def outside(self, tail: float) -> int:
         """The most that can lie below a limit so that the chance of so few is less than the tail; -1 for none."""
         if self.chances is not None:
-            return int(np.searchsorted(np.cumsum(self.chances), tail, side="left")) - 1
+            most = int(np.searchsorted(np.cumsum(self.chances), tail, side="left")) - 1
+            return math.floor(most * self.step)
         return math.ceil(self.mean - 0.5 + self.sd * float(normal.quantile(tail))) - 1
 
 
@@ -58,6 +66,7 @@ def ranks(
     treatment: ValueGroup,
     control: ValueGroup,
     *,
+    test: Literal["exact", "asymptotic"] | None = None,
     alpha: float = 0.05,
     null: float = 0.0,
     alternative: Alternative = "two-sided",
@@ -71,6 +80,9 @@ def ranks(
     ----------
     treatment, control : array_like or Sample
         The values of the two groups.
+    test : "exact" or "asymptotic", optional
+        If not given, exact for small samples without ties. Exact with ties it counts all ways to deal out the ranks
+        as they are tied (n1 n0 up to 2,500); the smaller tail is doubled.
     alpha : float, between 0 and 0.5
         Error rate of the test; the interval has level 1 - alpha.
     null : float
@@ -94,8 +106,9 @@ def ranks(
 
     Notes
     -----
-    Small samples without ties (n1 n0 up to 2,500) are tested exactly; others by the normal approximation with the
-    correction for ties and for continuity. The limits of the shift are those differences at which that test turns. The
+    Small samples without ties (n1 n0 up to 2,500) are tested exactly, and with ties where that is asked; others by the
+    normal approximation with the correction for ties and for continuity. The limits of the shift are those differences
+    at which that test turns (with ties, the test of the shift tested). The
     superiority's interval is on the logit scale, with the spread of the placements.
 
     References
@@ -116,27 +129,31 @@ def ranks(
     x, y = order.ordered(one.values), order.ordered(two.values)
     n1, n0 = len(one), len(two)
     pairs_in_all = n1 * n0
+    kind = _exactness(test, pairs_in_all, f"{pairs_in_all:,} pairs of values")
 
-    def test(shift: float) -> tuple[order.Wins, _Law]:
+    def at_shift(shift: float) -> tuple[order.Wins, _Law]:
         found = order.wins(x if shift == 0 else x._replace(at=x.at - shift), y)
         n = n1 + n0
-        if found.ties == 0 and pairs_in_all <= _MOST_EXACT:
+        if kind != "asymptotic" and found.ties == 0 and pairs_in_all <= _MOST_EXACT:
             return found, _Law(pairs_in_all / 2, 0.0, order.exact_chances(n1, n0))
+        if kind == "exact":
+            sizes = order.ordered(np.concatenate([one.values - shift, two.values])).times
+            return found, _Law(pairs_in_all / 2, 0.0, order.tied_chances(sizes.astype(int).tolist(), n1), 0.5)
         variance = pairs_in_all / 12 * (n + 1 - found.ties / (n * (n - 1)))
         if variance <= 0:
             raise DataError(f"All {n:,} values are equal: there is no order to compare.")
         return found, _Law(pairs_in_all / 2, math.sqrt(variance), None)
 
-    found, law = test(at)
+    found, law = at_shift(at)
     p = law.p(found.above, alternative)
     low_at, high_at = (law.outside(t) if t > 0 else -1 for t in ask.tail)
     estimate, low, high = _places(pairs_in_all, low_at, high_at, lambda sought: order.ordered_differences(x, y, sought))
 
     def one_sided(shift: Floats, direction: str) -> Floats:
-        moved, its = test(float(shift))
+        moved, its = at_shift(float(shift))
         return np.asarray(its.p(moved.above, direction))
 
-    plain = found if at == 0 else test(0.0)[0]
+    plain = found if at == 0 else at_shift(0.0)[0]
     superiority, notes = _superiority(ask, plain, x, y)
     return Comparison(
         **shared.between(ask, one, two, metric, "value", said=", by ranks"),
@@ -161,6 +178,7 @@ def ranks(
 def signed_ranks(
     both: Pairs | ValueGroup,
     *,
+    test: Literal["exact", "asymptotic"] | None = None,
     alpha: float = 0.05,
     null: float = 0.0,
     alternative: Alternative = "two-sided",
@@ -174,6 +192,8 @@ def signed_ranks(
     ----------
     both : Pairs, array_like or Sample
         Pairs of values of each unit; or one sample, whose middle is then estimated.
+    test : "exact" or "asymptotic", optional
+        If not given, exact for up to 50 values without ties. Exact with ties it counts all signs of the mean ranks.
     alpha : float, between 0 and 0.5
         Error rate of the test; the interval has level 1 - alpha.
     null : float
@@ -186,7 +206,8 @@ def signed_ranks(
     Returns
     -------
     Comparison or Estimate
-        The median of all means of two differences with its interval, and the test.
+        The median of all means of two differences with its interval, and the test. In `effects` the rank-biserial
+        correlation of matched pairs: the sum of the ranks above the null less that below, over both.
 
     Raises
     ------
@@ -196,12 +217,15 @@ def signed_ranks(
     Notes
     -----
     Differences equal to the null are left out of the test and counted. Up to 50 others without ties are tested exactly,
-    more by the normal approximation with the corrections for ties and for continuity.
+    more by the normal approximation with the corrections for ties and for continuity. The rank-biserial correlation is
+    2 W / (n (n + 1) / 2) - 1; its interval is that of Fisher's z, whose standard error without any difference,
+    sqrt((4 n + 2) / (3 n (n + 1))), is taken over to the scale of z: an approximation for n of 10 or more.
 
     References
     ----------
     .. [1] Wilcoxon (1945), Biometrics Bulletin 1, 80-83.
     .. [2] Hodges & Lehmann (1963), Annals of Mathematical Statistics 34, 598-611.
+    .. [3] Kerby (2014), Comprehensive Psychology 3, 11.IT.3.1, for the rank-biserial correlation.
 
     Examples
     --------
@@ -220,17 +244,19 @@ def signed_ranks(
         values, label, missing = one.values, one.label, checks.missing(one)
         counted = f"values of {label}"
 
-    def test(middle: float) -> tuple[float, _Law, float]:
-        all_of_them = f"All {values.size:,} {counted} equal {middle:g}"
-        return _signed_sum(values - middle, f"{all_of_them}: there is nothing to rank.")
+    kind = _exactness(test, values.size**2, f"{values.size:,} values")
 
-    positive, law, ties = test(at)
+    def at_shift(middle: float) -> tuple[float, _Law, float]:
+        all_of_them = f"All {values.size:,} {counted} equal {middle:g}"
+        return _signed_sum(values - middle, f"{all_of_them}: there is nothing to rank.", kind)
+
+    positive, law, ties = at_shift(at)
     p = law.p(positive, alternative)
     ordered = order.ordered(values)
     estimate, low, high = _walsh(values.size, ordered, law, ask.tail)
 
     def one_sided(shift: Floats, direction: str) -> Floats:
-        moved, its, _ = test(float(shift))
+        moved, its, _ = at_shift(float(shift))
         return np.asarray(its.p(moved, direction))
 
     name = metric or getattr(both, "metric", "") or "value"
@@ -242,6 +268,7 @@ def signed_ranks(
         "interval": shared.agreeing(ask, *map(np.asarray, (low, high, p, at, positive - law.mean + at))),
         "test": _record(ask, law, positive, "W", p, at, one_sided),
         "facts": {"W": positive},
+        "effects": {"rank_biserial": _rank_biserial(ask, positive, law.mean)},
         "quantity": "rank",
         "margin": ask.margin,
         "good": good,
@@ -263,13 +290,34 @@ def signed_ranks(
     )
 
 
+def _exactness(test: str | None, size: float, said: str) -> str | None:
+    """What is asked of the test's law; an exact one of too many is refused."""
+    if test is not None:
+        gate.choice("test", test, ("exact", "asymptotic"))
+    if test == "exact" and size > _MOST_EXACT:
+        raise InputError(f"{said} are too many for the exact test: take test='asymptotic', which is as good there.")
+    return test
+
+
+def _rank_biserial(ask: shared.Question, positive: float, mean: float) -> EffectSize:
+    """The ranks above less those below, over both."""
+    value, n = positive / mean - 1, (math.sqrt(1 + 16 * mean) - 1) / 2
+    below, above = effects.critical_z(ask.tail)
+    se = math.sqrt((4 * n + 2) / (3 * n * (n + 1)))
+    # Where all ranks are on one side, the inner limit is that of half a rank on the other.
+    inner = math.copysign(min(abs(value), 1 - 0.5 / mean), value)
+    low, high = (math.tanh(math.atanh(inner) + side * c * se) for side, c in ((-1, below), (1, above)))
+    low, high = (-1.0 if value == -1 else low), (1.0 if value == 1 else high)
+    return EffectSize(value, ask.interval(low, high), "rank-biserial", aside=True)
+
+
 def _unranked(values: Floats, at: float, counted: str) -> tuple[str, ...]:
     """Say how many values the test leaves out."""
     left = int(np.sum(values == at))
     return (f"{left:,} {counted} equal {at:g} and are left out of the test.",) if left else ()
 
 
-def _signed_sum(away: Floats, nothing: str) -> tuple[float, _Law, float]:
+def _signed_sum(away: Floats, nothing: str, kind: str | None) -> tuple[float, _Law, float]:
     """The sum of the positive ranks, its law when nothing differs, and what ties take from its variance."""
     away = away[away != 0]
     if away.size == 0:
@@ -277,8 +325,10 @@ def _signed_sum(away: Floats, nothing: str) -> tuple[float, _Law, float]:
     placed, sizes = order.mean_ranks(np.abs(away))
     positive = float(placed[away > 0].sum())
     n, ties = away.size, float(np.sum(sizes.times**3 - sizes.times))
-    if ties == 0 and n <= math.isqrt(_MOST_EXACT):
+    if kind != "asymptotic" and ties == 0 and n <= math.isqrt(_MOST_EXACT):
         return positive, _Law(n * (n + 1) / 4, 0.0, order.exact_signed_chances(n)), ties
+    if kind == "exact":
+        return positive, _Law(n * (n + 1) / 4, 0.0, order.tied_signed_chances(placed), 0.5), ties
     return positive, _Law(n * (n + 1) / 4, math.sqrt(n * (n + 1) * (2 * n + 1) / 24 - ties / 48), None), ties
 
 

@@ -7,6 +7,7 @@ from functools import lru_cache
 from typing import TYPE_CHECKING, Any, NamedTuple
 
 import numpy as np
+from scipy import special
 
 from amber_ruler.numeric.blocks import in_blocks
 
@@ -19,6 +20,7 @@ if TYPE_CHECKING:
 
 _COARSE, _FINE = 512, 16_384  # rows that show where an ordered difference lies, at first and then
 _PAIRS = 200_000  # pairs that are looked at one by one, at first
+_MOST_WAYS = 1_000_000  # states of an exact test of several groups
 _MERGED = 65_536  # rows that are merged with others at a time
 
 
@@ -133,6 +135,99 @@ def exact_signed_chances(n: int) -> Floats:
         longer[k:] += 0.5 * chance
         chance = longer
     return chance
+
+
+def tied_chances(sizes: Sequence[int], n1: int) -> Floats:
+    """Chances of 0, 1/2, 1, ... wins of n1 values among groups of so many equal values, in their order, ties by half.
+
+    The shift algorithm: group after group, how many of it are among the n1, and which sum of ranks they bring.
+
+    References
+    ----------
+    .. [1] Streitberg & Röhmel (1986), Statistical Software Newsletter 12, 10-17.
+    """
+    total = int(sum(sizes))
+    most = n1 * (total - n1) * 2
+    # A value's wins over all others, doubled: those below it twice, its equals once; wins among the n1 are a constant.
+    chance, before = np.zeros((n1 + 1, most + n1 * n1 + 1)), 0
+    chance[0, 0] = 1.0
+    seen = 0
+    for size in sizes:
+        worth = 2 * before + size  # twice the values below, and half of the equals twice (itself among them)
+        grown = np.zeros_like(chance)
+        for k in range(min(n1, seen) + 1):
+            left = total - seen
+            for j in range(max(0, size - (left - (n1 - k))), min(size, n1 - k) + 1):
+                # Hypergeometric: j of this group, where n1 - k are still to be drawn from those left.
+                weight = math.comb(size, j) * math.comb(left - size, n1 - k - j) / math.comb(left, n1 - k)
+                shift = j * worth
+                grown[k + j, shift:] += weight * chance[k, : chance.shape[1] - shift]
+        chance, before, seen = grown, before + size, seen + size
+    return chance[n1, n1 * n1 : n1 * n1 + most + 1]
+
+
+def tied_signed_chances(ranks: Floats) -> Floats:
+    """Chances of 0, 1/2, 1, ... for the sum of (mean) ranks with a positive sign."""
+    chance = np.array([1.0])
+    for doubled in np.rint(2 * np.sort(ranks)).astype(int):
+        longer = np.zeros(chance.size + doubled)
+        longer[: chance.size] += 0.5 * chance
+        longer[doubled:] += 0.5 * chance
+        chance = longer
+    return chance
+
+
+def kruskal_chance(sizes: NDArray[np.intp], groups: NDArray[np.intp], least: float) -> float | None:
+    """Chance of at least so large a sum of squared (mean) rank sums over group sizes; None for too many ways.
+
+    `sizes` are those of the runs of equal values, in order. Run after run is dealt out to the groups; ways that have
+    dealt as much to each group and given it as large a sum of ranks go on as one.
+
+    References
+    ----------
+    .. [1] Kruskal & Wallis (1952), Journal of the American Statistical Association 47, 583-621.
+    """
+    left, sums = groups[None, :].astype(np.int64), np.zeros((1, groups.size), dtype=np.int64)
+    chance: Floats = np.ones(1)
+    before = 0
+    for size in sizes.tolist():
+        doubled = 2 * before + size + 1
+        cells, of = _dealt(left, size)
+        if of.size > _MOST_WAYS:
+            return None
+        # Chances of the multivariate hypergeometric distribution.
+        log = special.gammaln(left[of] + 1) - special.gammaln(cells + 1) - special.gammaln(left[of] - cells + 1)
+        total = int(left[0].sum())
+        log_all = special.gammaln(total + 1) - special.gammaln(size + 1) - special.gammaln(total - size + 1)
+        left, sums, chance = (
+            left[of] - cells,
+            sums[of] + doubled * cells,
+            chance[of] * np.exp(log.sum(axis=1) - log_all),
+        )
+        # One number for each state; what the last group has follows from the others.
+        key = np.zeros(chance.size, dtype=np.int64)
+        for column in (*left.T[:-1], *sums.T[:-1]):
+            key = key * (int(column.max()) + 1) + column
+        _, first, where = np.unique(key, return_index=True, return_inverse=True)
+        left, sums = left[first], sums[first]
+        chance = np.bincount(np.ravel(where), weights=chance).astype(np.float64)
+        before += size
+    value = ((sums / 2) ** 2 / groups).sum(axis=1)
+    return min(float(chance[value >= least * (1 - 1e-12)].sum()), 1.0)
+
+
+def _dealt(left: NDArray[np.int64], size: int) -> tuple[NDArray[np.int64], NDArray[np.intp]]:
+    """All ways to deal so many values out to the places left, and of which state each is."""
+    cells, of = np.zeros((left.shape[0], 0), dtype=np.int64), np.arange(left.shape[0])
+    needed = np.full(left.shape[0], size)
+    for i in range(left.shape[1]):
+        after = left[of, i + 1 :].sum(axis=1)
+        least, most = np.maximum(needed - after, 0), np.minimum(needed, left[of, i])
+        ways = most - least + 1
+        again = np.repeat(np.arange(of.size), ways)
+        put = least[again] + np.arange(again.size) - np.repeat(np.cumsum(ways) - ways, ways)
+        cells, of, needed = np.column_stack([cells[again], put]), of[again], needed[again] - put
+    return cells, of
 
 
 def ordered_differences(x: Values, y: Values, ranks: Sequence[int]) -> list[tuple[float, float]]:

@@ -57,8 +57,8 @@ class Measurement(Result, Tested):
     facts : mapping of str to float
         Further numbers of the method, such as the pooled spread or the correlation of pairs.
     quantity : str
-        "mean", "adjusted mean", "ratio", "share", "adjusted share", "rate", "quantile", "rank", "spread", "superiority"
-        or "correlation": What is measured.
+        "mean", "adjusted mean", "ratio", "share", "adjusted share", "rate", "quantile", "rank", "spread", "distance",
+        "superiority" or "correlation": What is measured.
     good : "higher", "lower" or "neither"
         The direction in which the metric is good.
     margin : float or None
@@ -90,7 +90,7 @@ class Measurement(Result, Tested):
     @property
     def percent(self) -> bool:
         """Whether the estimate is a share, a difference of shares, or a lift."""
-        by_quantity = self.quantity in ("share", "adjusted share", "superiority", "lift")
+        by_quantity = self.quantity in ("share", "adjusted share", "superiority", "lift", "distance")
         return by_quantity and getattr(self, "scale", "") != "ratio"
 
     @property
@@ -100,6 +100,7 @@ class Measurement(Result, Tested):
             "share": "share",
             "adjusted share": "share",
             "superiority": "share",
+            "distance": "share",
             "lift": "share",
             "correlation": "correlation",
             "rate": "rate",

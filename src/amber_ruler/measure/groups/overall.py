@@ -37,6 +37,7 @@ def groups(
     *,
     compare: Literal["means", "ranks", "same-units", "same-units-ranks"] = "means",
     variances: Literal["unequal", "equal"] | None = None,
+    test: Literal["exact", "asymptotic"] | None = None,
     alpha: float = 0.05,
     good: Literal["higher", "lower", "neither"] = "neither",
     metric: str | None = None,
@@ -54,6 +55,9 @@ def groups(
         `facts` Kendall's W, and the F of Iman and Davenport). All but the first need the values.
     variances : "unequal" or "equal"
         Of means: whether each group keeps its own variance (the default) or all share one.
+    test : "exact" or "asymptotic", optional
+        Of ranks of independent groups: the chi-square of H unless said, or all ways to deal the ranks out, as they are
+        tied, counted (for a few dozen values).
     alpha : float, between 0 and 0.5
         Error rate of the test; intervals have level 1 - alpha.
     good : "higher", "lower" or "neither"
@@ -101,9 +105,10 @@ def groups(
     gate.choice("compare", compare, ("means", "ranks", "same-units", "same-units-ranks"))
     gate.choice("good", good, ("higher", "lower", "neither"))
     shared.unused(compare, {"variances": (variances, compare == "means")})
+    shared.unused(compare, {"test": (test, compare == "ranks")})
     kind = gate.choice("variances", variances or "unequal", ("unequal", "equal"))
     if compare == "ranks":
-        result = by_ranks(samples, alpha, metric)
+        result = by_ranks(samples, alpha, metric, test)
     elif compare == "same-units-ranks":
         result = by_ranks_of_units(samples, alpha, metric)
     elif compare == "same-units":

@@ -9,7 +9,7 @@ from typing import Any
 
 import numpy as np
 
-from amber_ruler.errors import DataError
+from amber_ruler.errors import DataError, InputError
 from amber_ruler.measure import checks
 from amber_ruler.measure.groups.result import Groups
 from amber_ruler.measure.groups.simultaneous import Spreads
@@ -23,7 +23,7 @@ from amber_ruler.samples import Sample
 from amber_ruler.samples import gate as groups
 
 
-def by_ranks(samples: Any, alpha: float, metric: str | None) -> Groups:
+def by_ranks(samples: Any, alpha: float, metric: str | None, test: str | None = None) -> Groups:
     """Compare ranks: Kruskal and Wallis's H, with the correction for ties."""
     found = groups.several(samples, "values")
     name = groups.named(metric, "value", *found)
@@ -37,19 +37,29 @@ def by_ranks(samples: Any, alpha: float, metric: str | None) -> Groups:
     each = np.split(placed, np.cumsum(n[:-1]).astype(int))
     mean = np.array([float(v.mean()) for v in each])
     h = float(n @ (mean - (total + 1) / 2) ** 2) / spread
+    tested, exact = _chi_square("H", h, k - 1.0, alpha), test == "exact"
+    if exact:
+        sums = n * mean
+        p = order.kruskal_chance(known.times.astype(int), n.astype(int), float(np.sum(sums**2 / n)))
+        if p is None:
+            raise InputError(
+                f"{int(total):,} values in {k} groups can be dealt out in too many ways for the exact test: take"
+                " test='asymptotic', which is good there."
+            )
+        tested = replace(tested, p_value=p, df=None, critical=None)
     low, high = (float(v) for v in chisquare.noncentrality_bounds(h, k - 1.0, alpha / 2, alpha / 2))
     limits = Interval(low / (low + total), high / (high + total), 1 - alpha)
     return Groups(
         title=f"{name} in {k} groups, by ranks",
-        method="several groups by ranks",
+        method=f"several groups by ranks{', exact' if exact else ''}",
         source="Kruskal & Wallis (1952), JASA 47, 583-621",
         metric=name,
-        test=_chi_square("H", h, k - 1.0, alpha),
+        test=tested,
         groups=_ranked(found, mean),
         effects={"epsilon_squared": EffectSize(h / (total - 1), limits, "ε² of the ranks")},
         compared="ranks",
         spreads=Spreads(mean - mean[0], spread / n, np.full(k, np.inf), n, np.full(k, np.nan), shared=True),
-        checks=(*_small_ranks(n), *checks.missing(*found)),
+        checks=(*(() if exact else _small_ranks(n)), *checks.missing(*found)),
     )
 
 
@@ -115,5 +125,5 @@ def _few_units(n: int, k: int) -> tuple[Check, ...]:
 def _small_ranks(n: Floats) -> tuple[Check, ...]:
     if n.min() >= 5:
         return ()
-    advice = "The chi-square of H is an approximation that wants about 5 in each group."
+    advice = "The chi-square of H is an approximation that wants about 5 in each group: take test='exact'."
     return (Check("group sizes", f"the smallest group has {int(n.min())} units", advice, "warning"),)

@@ -177,12 +177,15 @@ def _claim(result: Comparison, named: str, value: str) -> str:
         value, direction = ("a shift", "of 0") if result.quantity == "rank" else ("equal", "in both")
     if result.quantity == "superiority":
         value, direction = f"a chance of {value}", "to have more"
+    if result.quantity == "distance" and result.estimate != 0:
+        value, direction = f"distributions {value} apart,", f"treatment {'above' if direction == 'higher' else 'below'}"
     verdict = str(result.verdict)
     if verdict in {"better", "worse", "differ"}:
         return f"{named}: {verdict}, {value} {direction}"
     if verdict == "undecided":
         null = float(result.null)
-        said = numbers.percent(null) if result.quantity == "superiority" else f"a difference of {numbers.number(null)}"
+        what = "ratio" if result.scale == "ratio" else "difference"
+        said = numbers.percent(null) if result.quantity == "superiority" else f"a {what} of {numbers.number(null)}"
         tested = "no difference" if null == result.no_effect else said
         return f"{named}: undecided, {value} {direction}, which is in line with {tested}"
     return f"{named}: no difference that matters, {value} {direction} and within {_margin_words(result)} either way"
@@ -200,7 +203,7 @@ def _values(result: Comparison) -> str:
     arms = result.groups[:2]
     if len(arms) < 2 or result.quantity not in _DRAWN or any(np.ndim(g.mean) for g in arms):
         return ""
-    if result.percent:
+    if result.percent or result.quantity in ("share", "adjusted share"):
         told = [numbers.percent(float(g.mean)) for g in arms]
     else:
         width = max(float(g.se) for g in arms)

@@ -62,8 +62,8 @@ def _test(result: Groups) -> str:
     test = result.test
     parts = [
         f"{test.name} {numbers.number(float(test.statistic or 0.0))}",
-        f"df {degrees(test.df)}",
-        f"critical {numbers.number(float(test.critical or 0.0))}",
+        *([] if test.df is None else [f"df {degrees(test.df)}"]),
+        *([] if test.critical is None else [f"critical {numbers.number(float(test.critical))}"]),
         f"p {numbers.p_value(float(test.p_value), result.alpha)}",
     ]
     if "epsilon" in result.facts:

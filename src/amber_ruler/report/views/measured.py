@@ -15,7 +15,7 @@ from amber_ruler.report.views.shared import level, test_terms
 from amber_ruler.results import Comparison, EffectSize, Estimate, Group, Interval, Measurement
 
 PERCENT = ("share", "relative")  # units that are read in percent
-OF_ITSELF = ("superiority", "lift")  # quantities in percent that are no difference of shares
+OF_ITSELF = ("superiority", "lift", "distance")  # quantities in percent that are no difference of shares
 
 
 def heading(result: Measurement) -> Heading:
@@ -43,6 +43,7 @@ _COLUMNS = {
     "restricted mean": ("n", "restricted mean", "se"),
     "hazard": ("n", "restricted mean", "se"),
     "lift": ("n", "mean", "sd", "se"),
+    "distance": ("n", "median"),
     "statistic": ("n",),
     "coefficient": ("n",),
     "split": ("n",),
