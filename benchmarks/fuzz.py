@@ -100,7 +100,7 @@ def group(rng: np.random.Generator, method: Method) -> Any:
 ROLES = {
     "value": "v", "covariate": "c", "before": "c", "per": "d", "weight": "d", "taken": "x", "exposed": "x",
     "strata": "p", "segment": "p", "cluster": "u", "unit": "u", "age": "t",
-    "event": "x",
+    "event": "x", "other": "c",
 }  # fmt: skip
 
 

@@ -21,7 +21,7 @@ ORDER = ["alpha", "null", "alternative", "margin", "margin_lift", "good", "metri
 COLUMNS = {
     "value": "fare", "covariate": "prior", "before": "prior", "per": "searches", "weight": "weight", "taken": "used",
     "exposed": "seen", "strata": "port", "segment": "port", "cluster": "who", "unit": "who", "age": "day",
-    "event": "used",
+    "event": "used", "other": "prior",
 }  # fmt: skip
 ENDS = {"share": (ar.Counts, "successes", "trials"), "rate": (ar.Events, "count", "exposure")}
 

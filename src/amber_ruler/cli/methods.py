@@ -220,7 +220,7 @@ def _given(method: Method, given: Mapping[str, Any]) -> dict[str, Any]:
             raise InputError(f"--{name.replace('_', '-')} is needed: it has no usual value.")
         if name in _FROM_THE_TABLE or (value is None and item.default is not None):
             continue
-        if name in method.columns and value is not None:
+        if (name in method.columns or _is_names(item.annotation)) and value is not None:
             found[name] = _column_names(value) if _is_list(item.annotation) else value
             continue
         words = [w for option in (item.annotation, *get_args(item.annotation)) for w in get_args(option)]
@@ -257,6 +257,10 @@ def _column_names(text: str) -> tuple[str, ...]:
 
 def _is_list(hint: Any) -> bool:
     return any(get_origin(option) is Sequence for option in get_args(hint))
+
+
+def _is_names(hint: Any) -> bool:
+    return any(get_origin(option) is Sequence and get_args(option) == (str,) for option in get_args(hint))
 
 
 def _priors(hint: Any) -> tuple[type, ...]:
@@ -447,6 +451,9 @@ def _from_table(method: Method, call: Any, given: dict[str, Any], settings: dict
     elif takes == "factors":
         columns = [name.strip() for name in _needed(given, "by").split(",")]
         yield call(source.samples(_needed(given, "value"), by=columns), **settings)
+    elif takes == "several" and settings.get("covariates") is not None:
+        columns = [_needed(given, "value"), *settings["covariates"]]
+        yield call(source.moments(columns, by=_needed(given, "by")), **settings)
     elif takes == "several":
         samples = source.samples(_needed(given, "value"), by=_needed(given, "by"), unit=given["unit"])
         if given["unit"] is not None:

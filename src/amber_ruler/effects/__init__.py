@@ -2,15 +2,25 @@
 
 from amber_ruler.effects.conversions import convert, customary_word
 from amber_ruler.effects.lifts import FiellerSet, fieller, lift
-from amber_ruler.effects.published import from_chi_square, from_f, from_p, from_t, units_for_skewness
+from amber_ruler.effects.published import (
+    ComparedCorrelations,
+    compare_correlations,
+    from_chi_square,
+    from_f,
+    from_p,
+    from_t,
+    units_for_skewness,
+)
 from amber_ruler.effects.scale import Alternative, critical_z, known, tails
 from amber_ruler.effects.shares import cohen_h, odds_ratio, risk_ratio
 from amber_ruler.effects.standardised import small_sample_factor, standardised
 
 __all__ = [
     "Alternative",
+    "ComparedCorrelations",
     "FiellerSet",
     "cohen_h",
+    "compare_correlations",
     "convert",
     "critical_z",
     "customary_word",

@@ -1,6 +1,8 @@
 """Frequentist measurement: each question has one call with the whole answer."""
 
 from amber_ruler.measure.correlation import correlation
+from amber_ruler.measure.correlations import correlations
+from amber_ruler.measure.count_ratio import count_ratio
 from amber_ruler.measure.counts.goodness_of_fit import goodness_of_fit
 from amber_ruler.measure.counts.independence import independence
 from amber_ruler.measure.distributions import distributions
@@ -23,6 +25,8 @@ from amber_ruler.measure.times import restricted_means, time, times
 
 __all__ = [
     "correlation",
+    "correlations",
+    "count_ratio",
     "distributions",
     "factors",
     "goodness_of_fit",

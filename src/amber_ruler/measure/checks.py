@@ -10,6 +10,7 @@ import numpy as np
 
 from amber_ruler.effects import Alternative
 from amber_ruler.errors import DataError
+from amber_ruler.moments import Moments
 from amber_ruler.numeric import chisquare, gate
 from amber_ruler.numeric.edgeworth import studentised_tails
 from amber_ruler.numeric.gate import Floats
@@ -26,7 +27,7 @@ _SHIFTED = 0.25  # of a tail's nominal chance
 HELP_AGAINST_SKEWNESS = "An approximation (Hall 1987): more units help, and comparing ranks as well."
 
 
-def missing(*groups: Summary | Counts | Sample | Events) -> tuple[Check, ...]:
+def missing(*groups: Summary | Counts | Sample | Events | Moments) -> tuple[Check, ...]:
     """Say how many units had no value, in which variant."""
     if not any(g.missing for g in groups):
         return ()
@@ -35,7 +36,13 @@ def missing(*groups: Summary | Counts | Sample | Events) -> tuple[Check, ...]:
     return (Check("missing values", f"left out: {parts}", advice, "note"),)
 
 
-def size(group: Summary | Counts | Sample | Events) -> int:
+def missing_rows(rows: Any) -> tuple[Check, ...]:
+    """The same of rows of several variants that lack one of the columns."""
+    labels, lost, sizes = (getattr(rows, name) for name in ("labels", "left_out", "sizes"))
+    return missing(*(Summary(n, 0.0, 1.0, label, gone) for label, gone, n in zip(labels, lost, sizes, strict=True)))
+
+
+def size(group: Summary | Counts | Sample | Events | Moments) -> int:
     """Units with a value, over all comparisons."""
     known = next(
         (v for v in (getattr(group, name, None) for name in ("n", "trials", "exposure")) if v is not None), None

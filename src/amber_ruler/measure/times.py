@@ -15,7 +15,7 @@ from amber_ruler.numeric import gate, normal
 from amber_ruler.numeric.gate import Floats
 from amber_ruler.register import method
 from amber_ruler.results import Check, Comparison, EffectSize, Estimate, Group, Survival
-from amber_ruler.samples import Records, Summary
+from amber_ruler.samples import Records
 
 _WHY = {
     "broadcast": "rows of one metric are needed",
@@ -112,7 +112,7 @@ def time(
         interval=ask.interval(mean - below * se, mean + above * se),
         groups=(_group(rows.labels[0], curve, mean, se),),
         quantity="restricted mean",
-        checks=_left_out(rows),
+        checks=checks.missing_rows(rows),
         facts={"until": end},
         parts=(_part([rows.labels[0]], [curve]),),
     )
@@ -254,7 +254,7 @@ def times(
         facts={"observed": two.observed, "expected": two.expected, "variance": two.variance, "until": two.until},
         quantity="hazard",
         good=good,
-        checks=(*_left_out(two.rows), *_crossing(two.curves)),
+        checks=(*checks.missing_rows(two.rows), *_crossing(two.curves)),
         parts=(_part(list(two.rows.labels), two.curves),),
     )
 
@@ -353,7 +353,7 @@ def restricted_means(
         quantity="restricted mean",
         good=good,
         margin=ask.margin,
-        checks=_left_out(two.rows),
+        checks=checks.missing_rows(two.rows),
         parts=(_part(list(two.rows.labels), two.curves),),
     )  # fmt: skip
 
@@ -449,12 +449,6 @@ def _part(labels: list[str], curves: list[_Curve]) -> Survival:
         high=tuple(c.high for c in curves),
         last=tuple(c.last for c in curves),
     )
-
-
-def _left_out(rows: Any) -> tuple[Check, ...]:
-    labels, lost, sizes = (getattr(rows, name) for name in ("labels", "left_out", "sizes"))
-    arms = [Summary(n, 0.0, 1.0, label, gone) for label, gone, n in zip(labels, lost, sizes, strict=True)]
-    return checks.missing(*arms)
 
 
 def _crossing(curves: list[_Curve]) -> tuple[Check, ...]:

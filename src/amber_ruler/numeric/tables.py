@@ -134,7 +134,7 @@ def unconditional(x1: int, n1: int, x0: int, n0: int, alternative: str, *, by_fi
     .. [2] Suissa & Shuster (1985), Journal of the Royal Statistical Society A 148, 317-327, for the pooled z.
     .. [3] Boschloo (1970), Statistica Neerlandica 24, 1-35, for Fisher's p.
     """
-    lopsided = _LOPSIDED * min(n1, n0) < max(n1, n0)
+    lopsided = _LOPSIDED * min(n1, n0) < max(n1, n0) and not by_fisher
     if (n1 + 1) * (n0 + 1) > (_MOST_LOPSIDED if lopsided else _MOST_OUTCOMES):
         raise InputError(
             f"{(n1 + 1) * (n0 + 1):,} outcomes are too many for the unconditional exact test: take the score test,"

@@ -138,8 +138,8 @@ def permutation(
     if cluster is not None and statistic != "mean":
         raise InputError("Clusters are dealt out for 'mean' alone: leave cluster out, or take 'mean'.")
     seeded = seed_of(seed)
-    pool = _Pool.of(arms, column, own=own, paired=paired)
-    dealt = _deal(pool, statistic, replicates, seeded, workers, progress)
+    pool = Pool.of(arms, column, own=own, paired=paired)
+    dealt = deal(pool, statistic, replicates, seeded, workers, progress)
     found = _answer(pool, statistic, dealt, tails, at, alpha, alternative, "doubled" if own else two_sided)
     estimate, p, limits, opened, facts = found
     checks = []
@@ -187,7 +187,7 @@ def permutation(
 
 
 @dataclass(frozen=True, slots=True, eq=False)
-class _Pool:
+class Pool:
     """All units, those of treatment first, with what is added up of each; and the strata that they are dealt within.
 
     The columns: rows; values, their squares; rows of those that were treated, and their values.
@@ -201,7 +201,8 @@ class _Pool:
     paired: bool
 
     @classmethod
-    def of(cls, arms: tuple[Units, ...], column: str, *, own: bool, paired: bool) -> _Pool:
+    def of(cls, arms: tuple[Units, ...], column: str, *, own: bool, paired: bool) -> Pool:
+        """All units of one metric."""
         counts = [u.count for u in arms]
         treated = np.arange(sum(counts)) < counts[0]
         if paired:
@@ -219,10 +220,11 @@ class _Pool:
                 one = np.ones(len(x))
                 features.append(np.column_stack([one, x, x * x, mark * one, mark * x]))
         totals = np.concatenate([u.totals(f) for u, f in zip(arms, features, strict=True)])
-        return cls(arms, totals, cls._strata(arms, counts), treated, middle, paired=False)
+        return cls(arms, totals, cls.strata_of(arms, counts), treated, middle, paired=False)
 
     @staticmethod
-    def _strata(arms: tuple[Units, ...], counts: Sequence[int]) -> tuple[tuple[NDArray[np.intp], int], ...]:
+    def strata_of(arms: tuple[Units, ...], counts: Sequence[int]) -> tuple[tuple[NDArray[np.intp], int], ...]:
+        """The places of each stratum, and how many are treated there."""
         one, two = arms
         if len(one.strata) != len(two.strata):
             raise DataError("Both variants need units in every stratum: they have different ones.")
@@ -241,8 +243,8 @@ class _Pool:
         return math.prod(math.comb(len(at), n) for at, n in self.strata)
 
 
-def _deal(
-    pool: _Pool,
+def deal(
+    pool: Pool,
     statistic: Any,
     replicates: int | str | None,
     seed: int,
@@ -299,7 +301,7 @@ def _deal(
     return _Dealt(np.concatenate(parts), every=False, stopped=stopped)
 
 
-def _every(pool: _Pool) -> Any:
+def _every(pool: Pool) -> Any:
     """Every assignment, as which units are treated; of one sample, whose signs stay."""
     n = len(pool.totals)
     if pool.paired:
@@ -312,7 +314,7 @@ def _every(pool: _Pool) -> Any:
         yield picked
 
 
-def _called(pool: _Pool, statistic: Callable[..., Any], picked: NDArray[np.bool_]) -> Floats:
+def _called(pool: Pool, statistic: Callable[..., Any], picked: NDArray[np.bool_]) -> Floats:
     """A function of one's own, of the rows of every assignment."""
     found = np.empty((len(picked), 1))
     for k, which in enumerate(picked):
@@ -324,7 +326,7 @@ def _called(pool: _Pool, statistic: Callable[..., Any], picked: NDArray[np.bool_
     return found
 
 
-def _rows(pool: _Pool, which: NDArray[np.bool_]) -> Any:
+def _rows(pool: Pool, which: NDArray[np.bool_]) -> Any:
     one, two = pool.arms
     split = one.count
     parts = [u.taken(u.rows_of(np.flatnonzero(w))) for u, w in ((one, which[:split]), (two, which[split:]))]
@@ -338,7 +340,7 @@ def _rows(pool: _Pool, which: NDArray[np.bool_]) -> Any:
 
 
 def _answer(
-    pool: _Pool,
+    pool: Pool,
     statistic: Any,
     dealt: _Dealt,
     tails: tuple[float, float],
@@ -388,7 +390,7 @@ def _answer(
     return seen, p, (low, high), (False, False), facts
 
 
-def _shifts(pool: _Pool, sums: Floats) -> tuple[Floats, Floats]:
+def _shifts(pool: Pool, sums: Floats) -> tuple[Floats, Floats]:
     """Differences of means, and by how much more of the treated each has in treatment than in control."""
     whole = pool.totals.sum(axis=0)
     if pool.paired:
@@ -426,7 +428,7 @@ def _order(ends: Floats, k: int) -> float:
 
 
 def _studentised(
-    pool: _Pool, dealt: _Dealt, null: float, alpha: float, alternative: str, two_sided: str
+    pool: Pool, dealt: _Dealt, null: float, alpha: float, alternative: str, two_sided: str
 ) -> tuple[float, float, tuple[float, float], tuple[bool, bool], dict[str, Any]]:
     whole = pool.totals.sum(axis=0)
     seen = pool.totals[pool.treated].sum(axis=0)[None]

@@ -72,16 +72,8 @@ def two(treatment: Any, control: Any, needs: Needs, *, least: int = 2) -> tuple[
     return both
 
 
-@overload
-def several(groups: Any, needs: Literal["mean"], *, least: int = ...) -> tuple[Summary, ...]: ...
-@overload
-def several(groups: Any, needs: Literal["share"], *, least: int = ...) -> tuple[Counts, ...]: ...
-@overload
-def several(groups: Any, needs: Literal["rate"], *, least: int = ...) -> tuple[Events, ...]: ...
-@overload
-def several(groups: Any, needs: Literal["values"], *, least: int = ...) -> tuple[Sample, ...]: ...
-def several(groups: Any, needs: Needs, *, least: int = 1) -> tuple[Read, ...]:
-    """Read several groups, from a mapping of label to group or from groups that carry their labels."""
+def by_label(groups: Any) -> Mapping[Any, Any]:
+    """Several groups by their labels, from a mapping or from groups that carry them."""
     if not isinstance(groups, (Mapping, list, tuple)):
         raise InputError.rule("groups", type(groups).__name__, "a mapping of label to group, or a list of groups")
     if not isinstance(groups, Mapping):
@@ -92,6 +84,21 @@ def several(groups: Any, needs: Needs, *, least: int = 1) -> tuple[Read, ...]:
         groups = dict(zip(names, groups, strict=True))
     if len(groups) < 2:
         raise InputError(f"There must be at least 2 groups to compare, got {len(groups)}.")
+    found: Mapping[Any, Any] = groups
+    return found
+
+
+@overload
+def several(groups: Any, needs: Literal["mean"], *, least: int = ...) -> tuple[Summary, ...]: ...
+@overload
+def several(groups: Any, needs: Literal["share"], *, least: int = ...) -> tuple[Counts, ...]: ...
+@overload
+def several(groups: Any, needs: Literal["rate"], *, least: int = ...) -> tuple[Events, ...]: ...
+@overload
+def several(groups: Any, needs: Literal["values"], *, least: int = ...) -> tuple[Sample, ...]: ...
+def several(groups: Any, needs: Needs, *, least: int = 1) -> tuple[Read, ...]:
+    """Read several groups, from a mapping of label to group or from groups that carry their labels."""
+    groups = by_label(groups)
     found: tuple[Read, ...] = tuple(
         changed(one(group, needs, label=str(label), least=least), label=str(label)) for label, group in groups.items()
     )

@@ -7,6 +7,7 @@ from dataclasses import replace
 from typing import Literal
 
 from amber_ruler.measure import shared
+from amber_ruler.measure.groups.covariance import by_covariance
 from amber_ruler.measure.groups.means import by_means
 from amber_ruler.measure.groups.ranks import by_ranks, by_ranks_of_units
 from amber_ruler.measure.groups.result import Groups
@@ -38,6 +39,7 @@ def groups(
     compare: Literal["means", "ranks", "same-units", "same-units-ranks"] = "means",
     variances: Literal["unequal", "equal"] | None = None,
     test: Literal["exact", "asymptotic"] | None = None,
+    covariates: str | Sequence[str] | None = None,
     alpha: float = 0.05,
     good: Literal["higher", "lower", "neither"] = "neither",
     metric: str | None = None,
@@ -58,6 +60,10 @@ def groups(
     test : "exact" or "asymptotic", optional
         Of ranks of independent groups: the chi-square of H unless said, or all ways to deal the ranks out, as they are
         tied, counted (for a few dozen values).
+    covariates : str or sequence of str, optional
+        Columns to adjust means for (analysis of covariance, one variance and one slope a covariate for all groups): the
+        groups are then Moments of the metric and of them. In `facts` the slopes, the F of the covariates, and that of
+        whether the groups share their slopes.
     alpha : float, between 0 and 0.5
         Error rate of the test; intervals have level 1 - alpha.
     good : "higher", "lower" or "neither"
@@ -92,7 +98,8 @@ def groups(
     .. [5] Friedman (1937), Journal of the American Statistical Association 32, 675-701.
     .. [6] Iman & Davenport (1980), Communications in Statistics A 9, 571-595.
     .. [7] Brown & Forsythe (1974), Technometrics 16, 129-132, for F*.
-    .. [8] Kelley (1935), Proceedings of the National Academy of Sciences 21, 554-559, for ε².
+    .. [8] Fisher (1932), Statistical Methods for Research Workers, 4th ed., section 49.1, for covariates.
+    .. [9] Kelley (1935), Proceedings of the National Academy of Sciences 21, 554-559, for ε².
 
     Examples
     --------
@@ -106,6 +113,9 @@ def groups(
     gate.choice("good", good, ("higher", "lower", "neither"))
     shared.unused(compare, {"variances": (variances, compare == "means")})
     shared.unused(compare, {"test": (test, compare == "ranks")})
+    shared.unused(compare, {"covariates": (covariates, compare == "means")})
+    if covariates is not None and variances is not None:
+        shared.unused("analysis of covariance", {"variances": (variances, False)})
     kind = gate.choice("variances", variances or "unequal", ("unequal", "equal"))
     if compare == "ranks":
         result = by_ranks(samples, alpha, metric, test)
@@ -113,6 +123,8 @@ def groups(
         result = by_ranks_of_units(samples, alpha, metric)
     elif compare == "same-units":
         result = by_units(samples, alpha, metric)
+    elif covariates is not None:
+        result = by_covariance(samples, covariates, alpha, metric)
     else:
         result = by_means(samples, alpha, kind, metric)
     size = len(result.groups)

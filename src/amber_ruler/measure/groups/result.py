@@ -31,8 +31,8 @@ class Groups(Result, Tested):
         Share of the variance that lies between the groups, in several estimates, and Cohen f.
     squares : tuple of SquaresRow
         The table of sums of squares; empty for ranks.
-    compared : "unequal", "equal", "ranks" or "same-units"
-        What the test assumes.
+    compared : "unequal", "equal", "ranks", "same-units" or "adjusted"
+        What the test assumes; means that are adjusted for covariates share one variance.
     facts : mapping of str to float
         Further numbers, such as the pooled spread.
     good : "higher", "lower" or "neither"

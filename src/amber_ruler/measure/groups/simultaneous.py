@@ -160,7 +160,9 @@ def pairwise(asked: Several, method: PairwiseMethod) -> Comparison:
     gate.choice("method", method, _PAIRWISE)
     by, k, alpha = asked.spreads, len(asked.groups), asked.alpha
     special = method in ("games-howell", "tukey-kramer", "scheffe")
-    if special and asked.compared in ("ranks", "same-units"):
+    if special and (
+        asked.compared in ("ranks", "same-units") or (asked.compared == "adjusted" and method != "scheffe")
+    ):
         raise InputError(
             f"{_PAIRWISE[method][0]} is for independent groups and their means: take a correction such as 'holm'."
         )

@@ -44,6 +44,7 @@ _COLUMNS = {
     "hazard": ("n", "restricted mean", "se"),
     "lift": ("n", "mean", "sd", "se"),
     "distance": ("n", "median"),
+    "correlations": ("n", "correlation"),
     "statistic": ("n",),
     "coefficient": ("n",),
     "split": ("n",),
