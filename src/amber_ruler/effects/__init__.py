@@ -9,6 +9,7 @@ from amber_ruler.effects.published import (
     from_f,
     from_p,
     from_t,
+    noncentrality,
     units_for_skewness,
 )
 from amber_ruler.effects.scale import Alternative, critical_z, known, tails
@@ -31,6 +32,7 @@ __all__ = [
     "from_t",
     "known",
     "lift",
+    "noncentrality",
     "odds_ratio",
     "risk_ratio",
     "small_sample_factor",

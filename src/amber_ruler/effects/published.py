@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import NamedTuple
+from typing import Literal, NamedTuple
 
 import numpy as np
 
@@ -160,6 +160,57 @@ def from_chi_square(statistic: float, n: float, df: float, *, alpha: float = 0.0
     low, high = chisquare.noncentrality_bounds(x, float(gate.positive("df", df)), *tails(alpha, "two-sided"))
     ends = Interval(float(np.sqrt(low / size)), float(np.sqrt(high / size)), 1 - alpha)
     return EffectSize(float(np.sqrt(x / size)), ends, "Cohen w")
+
+
+def noncentrality(
+    statistic: float, *df: float, test: Literal["t", "f", "chi-square"], alpha: float = 0.05
+) -> EffectSize:
+    """How far is a published statistic off its distribution without an effect, with limits?
+
+    Parameters
+    ----------
+    statistic : float
+        The t, F or chi-square.
+    df : float
+        Its degrees of freedom; of F both.
+    test : "t", "f" or "chi-square"
+        What it is.
+    alpha : float
+        One minus the level of the limits.
+
+    Returns
+    -------
+    EffectSize
+        The noncentrality that has the statistic as its own value: t itself, df1 F, chi-square (which run large: the
+        mean of the last two without any effect is about df1). The limits have the statistic as their upper and lower
+        alpha / 2 quantile; of F and chi-square 0 where no noncentrality has.
+
+    References
+    ----------
+    .. [1] Steiger & Fouladi (1997), Noncentrality interval estimation.
+
+    Examples
+    --------
+    >>> found = noncentrality(5.0, 2, 57, test="f")
+    >>> found.value, round(found.interval.low, 4), round(found.interval.high, 4)
+    (10.0, 0.5999, 25.7115)
+    """
+    gate.choice("test", test, ("t", "f", "chi-square"))
+    freedom = gate.positive("df", df)
+    if freedom.shape != ((2,) if test == "f" else (1,)):
+        raise InputError.rule("df", df, "two numbers for F" if test == "f" else "one number")
+    tail = tails(alpha, "two-sided")
+    if test == "t":
+        value = float(gate.finite("statistic", gate.single("statistic", statistic)))
+        low, high = student.shift_bounds(value, freedom[0], *tail)
+    elif test == "f":
+        size = float(gate.at_least("statistic", gate.single("statistic", statistic), 0))
+        value = size * float(freedom[0])
+        low, high = fisher.noncentrality_bounds(size, freedom[0], freedom[1], *tail)
+    else:
+        value = float(gate.at_least("statistic", gate.single("statistic", statistic), 0))
+        low, high = chisquare.noncentrality_bounds(value, freedom[0], *tail)
+    return EffectSize(value, Interval(float(low), float(high), 1 - alpha), "noncentrality")
 
 
 class ComparedCorrelations(NamedTuple):

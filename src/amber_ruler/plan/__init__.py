@@ -14,7 +14,7 @@ from amber_ruler.plan.designs.repeated import Crossover, RepeatedMeans
 from amber_ruler.plan.designs.slope import Slope
 from amber_ruler.plan.designs.spreads import OneSpread, TwoSpreads
 from amber_ruler.plan.designs.times import TwoTimes
-from amber_ruler.plan.earlier import EarlierStudy
+from amber_ruler.plan.earlier import EarlierStudy, sd_from
 from amber_ruler.plan.evidence import Evidence
 from amber_ruler.plan.history import design_from
 from amber_ruler.plan.several import FamilyPower, several_metrics
@@ -55,5 +55,6 @@ __all__ = [
     "TwoTimes",
     "WaysToLook",
     "design_from",
+    "sd_from",
     "several_metrics",
 ]

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, replace
+from typing import Literal
 
 import numpy as np
 
@@ -12,13 +13,14 @@ from amber_ruler.numeric import fisher, gate, normal, student
 from amber_ruler.plan.answers import PlanAnswer
 from amber_ruler.plan.designs.correlation import Correlation
 from amber_ruler.plan.designs.means import OneMean, TwoMeans
-from amber_ruler.plan.designs.omnibus import Regression
+from amber_ruler.plan.designs.omnibus import Association, ManyMeans, Regression
 from amber_ruler.plan.designs.proportions import TwoProportions
 from amber_ruler.plan.questions import Design
 from amber_ruler.results import EffectSize, Interval, Result
 from amber_ruler.samples import MeanGroup, ShareGroup
 from amber_ruler.samples import gate as groups
 
+_SMITHSON = "Smithson (2003), Confidence Intervals"
 _STEIGER = "Steiger & Fouladi (1997), Noncentrality interval estimation"
 
 
@@ -188,6 +190,61 @@ class EarlierStudy(Result):
         return cls._made(found, design, value, found.interval, 1.0, "f²", _STEIGER, size=value / (1 - value))
 
     @classmethod
+    def of_f(cls, f: float, df1: float, df2: float, *, alpha: float = 0.05) -> EarlierStudy:
+        """From the F of a one-way analysis of variance and its degrees of freedom: Cohen f with its interval.
+
+        Examples
+        --------
+        >>> study = EarlierStudy.of_f(5.0, 2, 57)
+        >>> round(study.effect, 4), round(study.cautious, 4), study.sample_size(power=0.8).n_total
+        (0.4189, 0.1, 969)
+        """
+        groups_ = int(gate.whole("df1", df1, 1)) + 1
+        found = effects.from_f(f, df1, float(gate.whole("df2", df2, 1)), alpha=alpha)["cohen_f"]
+        design = ManyMeans(groups=groups_)
+        return cls._made(found, design, float(found.value), found.interval, 1.0, "f", _STEIGER)
+
+    @classmethod
+    def of_chi_square(
+        cls, statistic: float, n: int, *, rows: int = 2, columns: int = 2, alpha: float = 0.05
+    ) -> EarlierStudy:
+        """From the chi-square of a table of so many rows and columns: Cohen w with its interval.
+
+        Examples
+        --------
+        >>> study = EarlierStudy.of_chi_square(12.0, 150, rows=2, columns=3)
+        >>> round(study.effect, 4), round(study.cautious, 4), study.sample_size(power=0.8).n
+        (0.2828, 0.1034, 901)
+        """
+        design = Association(rows=rows, columns=columns)
+        df = max(rows - 1, 1) * (columns - 1)
+        found = effects.from_chi_square(statistic, float(gate.whole("n", n, 2)), df, alpha=alpha)
+        return cls._made(found, design, float(found.value), found.interval, 1.0, "w", _SMITHSON)
+
+    @classmethod
+    def of_p(
+        cls, p: float, n: int | tuple[int, int], *, alternative: effects.Alternative = "two-sided", alpha: float = 0.05
+    ) -> EarlierStudy:
+        """From the p of a t test and the units of both groups, or of the one group (or the pairs): as from its t.
+
+        A two-sided p does not say the sign: the effect is taken to be above 0.
+
+        Examples
+        --------
+        >>> study = EarlierStudy.of_p(0.01, (40, 40))
+        >>> round(study.estimate.value, 3), round(study.cautious, 3)
+        (0.585, 0.141)
+        """
+        size = float(gate.between("p", p, 0, 1))
+        gate.choice("alternative", alternative, gate.ALTERNATIVES)
+        units = gate.whole("n", n, 2)
+        if units.shape not in ((), (2,)):
+            raise InputError.rule("n", n, "a number of units, or a pair (treatment, control)")
+        df = float(units.sum() - 2 if units.ndim else units - 1)
+        t = float(student.upper_quantile(size / 2 if alternative == "two-sided" else size, df))
+        return cls.of_t(-t if alternative == "less" else t, n, alpha=alpha)
+
+    @classmethod
     def _made(
         cls,
         found: EffectSize,
@@ -246,3 +303,58 @@ class EarlierStudy(Result):
             " would do: but published effects run large."
         )
         return replace(answer, notes=(*answer.notes, note))
+
+
+def sd_from(
+    *,
+    n: int | tuple[int, int],
+    se: float | None = None,
+    interval: tuple[float, float] | None = None,
+    level: float = 0.95,
+    distribution: Literal["t", "normal"] = "t",
+) -> float:
+    """Which standard deviation is behind a published standard error or interval of a mean, or of a difference?
+
+    Parameters
+    ----------
+    n : int or pair of int
+        Units of the one group; or of treatment and control, where the number is of the difference of their means.
+    se : float, optional
+        The standard error. Or instead:
+    interval : pair of float, optional
+        The limits.
+    level : float, between 0.5 and 1
+        Level of the interval.
+    distribution : "t" or "normal"
+        What the interval is by: t with n - 1 degrees of freedom (of two groups n1 + n0 - 2), or the normal one.
+
+    Returns
+    -------
+    float
+        The standard deviation of single units; of two groups the one that both share.
+
+    References
+    ----------
+    .. [1] Higgins & Green (2011), Cochrane Handbook for Systematic Reviews of Interventions, section 7.7.3.
+
+    Examples
+    --------
+    >>> round(sd_from(n=25, interval=(12.0, 16.0)), 4), sd_from(n=100, se=0.4)
+    (4.8452, 4.0)
+    """
+    sizes = gate.whole("n", n, 2)
+    if sizes.shape not in ((), (2,)):
+        raise InputError.rule("n", n, "a number of units, or a pair (treatment, control)")
+    if (se is None) == (interval is None):
+        raise InputError("Give the standard error or the interval: one of se and interval.")
+    weight = float(np.sum(1 / sizes))
+    if se is not None:
+        return float(gate.positive("se", gate.single("se", se))) / float(np.sqrt(weight))
+    gate.choice("distribution", distribution, ("t", "normal"))
+    tail = (1 - float(gate.between("level", gate.single("level", level), 0.5, 1))) / 2
+    ends = gate.finite("interval", interval)  # type: ignore[arg-type]
+    if ends.shape != (2,) or not ends[0] < ends[1]:
+        raise InputError.rule("interval", interval, "a lower limit and a higher one")
+    df = float(sizes.sum() - (2 if sizes.ndim else 1))
+    critical = normal.upper_quantile(tail) if distribution == "normal" else student.upper_quantile(tail, df)
+    return float((ends[1] - ends[0]) / (2 * critical * np.sqrt(weight)))

@@ -134,10 +134,10 @@ def _against(
             return np.where(away == 0, 0.0, away / spread)
 
     def above(x1: Floats) -> NDArray[np.bool_]:
-        return (x1 > n1) | (z(np.minimum(x1, n1), low) > critical)
+        return (x1 > n1) | (z(np.clip(x1, 0, n1), low) > critical)
 
     def not_below(x1: Floats) -> NDArray[np.bool_]:
-        return (x1 > n1) | (z(np.minimum(x1, n1), high) >= -critical)
+        return (x1 > n1) | (z(np.clip(x1, 0, n1), high) >= -critical)
 
     count, share = np.asarray(n1), np.asarray(baseline + effect)
     both = margin.kind == "equivalence"

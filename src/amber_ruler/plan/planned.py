@@ -69,6 +69,7 @@ class Planned(ABC):
     percent: ClassVar[bool] = False
     ways: ClassVar[tuple[str, ...]] = ("effect",)
     measured_by: ClassVar[str | None] = None  # the function of `measure` that this plans for
+    simulated_by: ClassVar[str | None] = None  # what gives its p-values, where the test takes one data set at a time
     lists: ClassVar[tuple[str, ...]] = ()  # fields with a number for each group
     alternative: str = dataclasses.field(init=False, repr=False, default="any")
     allowed: ClassVar[frozenset[type]] = frozenset({change.Traffic, change.Attrition})
@@ -175,6 +176,10 @@ class Planned(ABC):
         """Whether the power is a smooth function of the units."""
         return self._modifier(change.LookSchedule) is None
 
+    def _smooth_width(self, *, planned: bool) -> bool:
+        """Whether the width is a smooth function of the units."""
+        return self._modifier(change.LookSchedule) is None
+
     def _least(self) -> float:
         """Units, or clusters, in the smallest group that the formula can do with."""
         return 2.0
@@ -234,6 +239,10 @@ class Planned(ABC):
     ) -> tuple[tuple[Any, ...], dict[str, Any]]:
         """Draw the data of so many tests: what the measure takes, and its settings."""
         raise DesignError(f"{self.title}: there is no measuring function to simulate this design with yet.")
+
+    def _p_values(self, rng: np.random.Generator, effect: float, units: tuple[int, ...], runs: int) -> Floats:
+        """P-values of the real test on so many data sets, where it takes one at a time."""
+        raise NotImplementedError
 
     def _null(self, difference: float) -> float:
         """The value that the measure is asked about, where a difference is tested."""
@@ -356,13 +365,12 @@ class Planned(ABC):
     def _unrounded(self, n: float, gain: Callable[[Units], Floats]) -> float | None:
         """The n, not rounded, at which something that rises with the units is 0; near a whole n at which it is above.
 
-        None where even the fewest units that a formula takes are more than enough, or units can only be whole.
+        None where even the fewest units that a formula takes are more than enough.
         """
-        if not self._continuous():
-            return None
         attrition, size = self._modifier(change.Attrition), self._cluster_size()
         kept = 1.0 if attrition is None else 1 - attrition.share
-        floor = (self._least() - 1) * size / kept
+        smallest = min(float(u) for u in self._parts(np.asarray(1.0)))  # of the groups, for each n
+        floor = (self._least() - 1) * size / (kept * smallest)
 
         def gap(v: float) -> float:
             return float(gain(tuple(u * kept for u in self._parts(np.asarray(v)))))

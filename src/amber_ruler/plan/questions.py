@@ -66,7 +66,9 @@ class Design(Planned):
             self._refuse_endless(float(value))
         costs = design._costs(lambda d: d._total(d._recruits(n if d is design else d._solve_n(value, target)[0])))
         notes = self._size_notes(value, target, n)
-        exact = design._unrounded(float(n), lambda units: design._power_of(value, units) - target)
+        exact = None
+        if design._continuous():
+            exact = design._unrounded(float(n), lambda units: design._power_of(value, units) - target)
         return design._answer(
             "sample size", value, self._recruits(n), target, costs, notes=notes, power=reached, exact=exact
         )
@@ -284,7 +286,9 @@ class Design(Planned):
                 f"More than {search.MOST_UNITS:.0e} units a group: the half-width asked for is too small."
             )
         costs = self._costs(lambda d: d._total(d._recruits(d._solve_width(value, goal, width, assurance))))
-        exact = self._unrounded(float(n), lambda units: goal - self._reach(value, units, width, assurance))
+        exact = None
+        if self._smooth_width(planned=width == "planned" and assurance is None):
+            exact = self._unrounded(float(n), lambda units: goal - self._reach(value, units, width, assurance))
         units = self._recruits(n)
         answer = self._answer("sample size for width", value, units, None, costs, tested=False, exact=exact)
         reach = float(self._reach(value, self._analysed(units), width, assurance))

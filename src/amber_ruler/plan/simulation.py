@@ -26,16 +26,20 @@ def simulated(
     count = int(gate.whole("runs", runs, 1))
     analysed = tuple(int(u) for u in design._analysed(units))
     single = float(design._single_alpha(tuple(np.asarray(float(u)) for u in analysed)))
-    if design.measured_by is None:
-        raise DesignError(f"{design.title}: there is no measuring function to simulate this design with yet.")
     rng, taken = np.random.default_rng(seed), None
     schedule = design._modifier(change.LookSchedule)
-    if schedule is None:
+    if schedule is None and design.simulated_by is not None:
+        if design._modifier(change.Margin) is not None:
+            raise DesignError(f"{design.title}: simulated without a margin; leave it out.")
+        rejected = design._p_values(rng, float(effect), analysed, count) < single
+    elif design.measured_by is None:
+        raise DesignError(f"{design.title}: there is no measuring function to simulate this design with.")
+    elif schedule is None:
         groups, settings = design._draw(rng, float(effect), analysed, count)
         rejected = _rejected(design, groups, settings, single)
     else:
         rejected, taken = _looked(design, schedule.at(single, schedule.rule.sides), rng, float(effect), units, count)
-    test = f"measure.{design.measured_by}"
+    test = design.simulated_by or f"measure.{design.measured_by}"
     rate = float(np.mean(rejected))
     return Simulation(
         title=f"{design.title}: {count:,} simulated tests",

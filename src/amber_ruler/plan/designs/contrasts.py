@@ -11,6 +11,7 @@ import numpy as np
 from amber_ruler.errors import DesignError, InputError
 from amber_ruler.numeric import fisher, gate, student, studentized
 from amber_ruler.numeric.gate import Floats
+from amber_ruler.plan import draws, replicates
 from amber_ruler.plan import modifiers as change
 from amber_ruler.plan.designs.estimated import Estimated
 from amber_ruler.plan.designs.means import MOST_SPREADS
@@ -69,6 +70,7 @@ class Contrast(_AmongMeans):
     (75, 225, 0.8041)
     """
 
+    simulated_by = "measure.groups, contrasts"
     title = "Contrast of means"
     method = "contrast of several means, noncentral t"
     source = _SOURCE
@@ -155,6 +157,10 @@ class Contrast(_AmongMeans):
         said = super()._method_said()
         return said if self.correction == "none" else f"{said}; {self.correction.title().replace('fe', 'fé')}"
 
+    def _p_values(self, rng: np.random.Generator, effect: float, units: tuple[int, ...], runs: int) -> Floats:
+        draws.plain(self)
+        return replicates.contrast(self, rng, effect, units, runs)
+
 
 @dataclass(frozen=True, kw_only=True)
 class AllPairs(_AmongMeans):
@@ -189,6 +195,7 @@ class AllPairs(_AmongMeans):
     (94, 376, 0.01024)
     """
 
+    simulated_by = "measure.groups, contrasts"
     title = "All pairs of means"
     method = "difference of a pair of means, spread of all groups, noncentral t"
     source = "Tukey (1953), The Problem of Multiple Comparisons"
@@ -241,3 +248,7 @@ class AllPairs(_AmongMeans):
 
     def _groups_of(self) -> tuple[float, ...]:
         return (float(self.groups),)
+
+    def _p_values(self, rng: np.random.Generator, effect: float, units: tuple[int, ...], runs: int) -> Floats:
+        draws.plain(self)
+        return replicates.all_pairs(self, rng, effect, units, runs)

@@ -10,6 +10,7 @@ import numpy as np
 from amber_ruler.errors import DesignError
 from amber_ruler.numeric import gate, normal, pearson
 from amber_ruler.numeric.gate import Floats
+from amber_ruler.plan import draws, replicates
 from amber_ruler.plan import modifiers as change
 from amber_ruler.plan.designs.estimated import Estimated, TwoGroups
 from amber_ruler.plan.planned import SMALLEST_SHARE, Units, Ways
@@ -57,6 +58,7 @@ class Correlation(Estimated):
     (84, 0.8003)
     """
 
+    simulated_by = "measure.correlation"
     title = "Correlation"
     method = "correlation, exact distribution"
     source = "Hotelling (1953), Journal of the Royal Statistical Society B 15, 193-232"
@@ -132,6 +134,10 @@ class Correlation(Estimated):
         named = {"pearson": "correlation", "spearman": "Spearman's correlation", "kendall": "Kendall's τ"}
         return self.method if self._exact() else f"{named[self.coefficient]}, Fisher's z"
 
+    def _p_values(self, rng: np.random.Generator, effect: float, units: tuple[int, ...], runs: int) -> Floats:
+        draws.plain(self)
+        return replicates.correlation(self, rng, effect, units, runs)
+
 
 @dataclass(frozen=True, kw_only=True)
 class TwoCorrelations(TwoGroups):
@@ -165,6 +171,7 @@ class TwoCorrelations(TwoGroups):
     (277, 554, 0.8014)
     """
 
+    simulated_by = "effects.compare_correlations"
     title = "Two correlations"
     method = "two correlations, Fisher's z"
     source = "Fisher (1921), Metron 1, 3-32"
@@ -218,3 +225,7 @@ class TwoCorrelations(TwoGroups):
 
     def _half_width(self, effect: Floats, units: Units) -> Floats:
         raise DesignError(f"{self.title}: the interval of the difference has no half-width that could be planned.")
+
+    def _p_values(self, rng: np.random.Generator, effect: float, units: tuple[int, ...], runs: int) -> Floats:
+        draws.plain(self)
+        return replicates.two_correlations(self, rng, effect, units, runs)

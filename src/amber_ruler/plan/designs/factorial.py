@@ -11,6 +11,7 @@ import numpy as np
 from amber_ruler.errors import DesignError, InputError
 from amber_ruler.numeric import gate
 from amber_ruler.numeric.gate import Floats
+from amber_ruler.plan import draws, replicates
 from amber_ruler.plan import modifiers as change
 from amber_ruler.plan.designs.omnibus import LARGEST_F, Omnibus
 from amber_ruler.plan.planned import Units, Ways
@@ -53,6 +54,7 @@ class Factorial(Omnibus):
     (0.375, 0.9117)
     """
 
+    simulated_by = "measure.factors"
     title = "Factorial test"
     method = "analysis of variance of several factors, noncentral F"
     source = "Scheffé (1959), The Analysis of Variance, sections 2.8 and 4.3"
@@ -120,3 +122,7 @@ class Factorial(Omnibus):
 
     def _groups_of(self) -> tuple[float, ...]:
         return (float(self._cells()),)
+
+    def _p_values(self, rng: np.random.Generator, effect: float, units: tuple[int, ...], runs: int) -> Floats:
+        draws.plain(self)
+        return replicates.factorial(self, rng, effect, units, runs)

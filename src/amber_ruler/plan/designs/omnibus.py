@@ -14,6 +14,7 @@ from amber_ruler.errors import DesignError, InputError
 from amber_ruler.numeric import chisquare, fisher, gate, normal, student
 from amber_ruler.numeric.gate import Floats
 from amber_ruler.numeric.roots import bracketed_root
+from amber_ruler.plan import draws, replicates
 from amber_ruler.plan import modifiers as change
 from amber_ruler.plan.answers import PlanAnswer
 from amber_ruler.plan.planned import SMALLEST_SHARE, EffectGiven, Units, Ways
@@ -113,6 +114,7 @@ class ManyMeans(Omnibus):
     0.14285714285714285
     """
 
+    simulated_by = "measure.groups"
     title = "Many means"
     method = "one-way analysis of variance, noncentral F"
     source = _SOURCE.format(30)
@@ -182,6 +184,10 @@ class ManyMeans(Omnibus):
     def _groups_of(self) -> tuple[float, ...]:
         return (self.groups * 1.0,) if self.split is None else (1.0,) * self.groups
 
+    def _p_values(self, rng: np.random.Generator, effect: float, units: tuple[int, ...], runs: int) -> Floats:
+        draws.plain(self)
+        return replicates.many_means(self, rng, effect, units, runs)
+
 
 @dataclass(frozen=True, kw_only=True)
 class Regression(Omnibus):
@@ -218,6 +224,7 @@ class Regression(Omnibus):
     (168, 0.0667)
     """
 
+    simulated_by = "least squares, F"
     title = "Regression"
     method = "added R², noncentral F"
     source = _SOURCE.format(30)
@@ -277,6 +284,10 @@ class Regression(Omnibus):
     def _least(self) -> float:
         return self.predictors + self.others + 2.0
 
+    def _p_values(self, rng: np.random.Generator, effect: float, units: tuple[int, ...], runs: int) -> Floats:
+        draws.plain(self)
+        return replicates.regression(self, rng, effect, units, runs)
+
 
 @dataclass(frozen=True, kw_only=True)
 class Association(Omnibus):
@@ -305,6 +316,7 @@ class Association(Omnibus):
     (108, 0.8037)
     """
 
+    simulated_by = "measure.independence"
     title = "Association"
     method = "χ² of a table of counts, noncentral χ²"
     source = _SOURCE.format(29)
@@ -355,3 +367,7 @@ class Association(Omnibus):
 
     def _dfs(self, units: Units) -> tuple[Floats, Floats | None]:
         return np.asarray(np.maximum(self.rows - 1, 1) * (self.columns - 1.0)), None
+
+    def _p_values(self, rng: np.random.Generator, effect: float, units: tuple[int, ...], runs: int) -> Floats:
+        draws.plain(self)
+        return replicates.association(self, rng, effect, units, runs)

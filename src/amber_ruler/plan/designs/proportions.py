@@ -254,6 +254,9 @@ class OneProportion(Shares):
             low, high = np.zeros(x.shape), 2 * normal.upper_quantile(tail) * np.sqrt(share * (1 - share) / n)
         return np.asarray((high - low) / 2)
 
+    def _smooth_width(self, *, planned: bool) -> bool:
+        return planned
+
     def _widening(self, effect: Floats, units: Units, assurance: float | None) -> Floats:
         share = np.asarray(0.5 if self.baseline is None else self.baseline) + effect
         share, n = gate.aligned(share, units[0])
@@ -412,13 +415,16 @@ class TwoProportions(Shares, TwoGroups):
     def _draw(
         self, rng: np.random.Generator, effect: float, units: tuple[int, ...], runs: int
     ) -> tuple[tuple[Any, ...], dict[str, Any]]:
-        if self.test != "score" or self._variance_factor() != 1:
-            raise DesignError("Only the score test of independent units can be simulated: leave out what changes that.")
+        if self.test == "arcsine" or self._variance_factor() != 1:
+            raise DesignError(
+                "Independent units are simulated, and not the test of arcsines: leave out what changes that."
+            )
+        how = {"score": {}, "unpooled": {"test": "wald"}, "corrected": {"continuity": "half"}}[self.test]
         base = float(self._needed())
         shares = ((base + effect, "treatment"), (base, "control"))
         return tuple(
             draws.counts(rng, share, size, runs, label) for (share, label), size in zip(shares, units, strict=True)
-        ), {}
+        ), how
 
     def _method_said(self) -> str:
         said = super()._method_said().replace("score test", _TWO_SHARES[self.test])

@@ -11,6 +11,7 @@ from numpy.typing import ArrayLike
 from amber_ruler.errors import DesignError, InputError
 from amber_ruler.numeric import gate, normal
 from amber_ruler.numeric.gate import Floats
+from amber_ruler.plan import draws, replicates
 from amber_ruler.plan import modifiers as change
 from amber_ruler.plan.designs.estimated import Estimated, TwoGroups
 from amber_ruler.plan.planned import SMALLEST_SHARE, Units, Ways
@@ -54,6 +55,7 @@ class TwoRanks(TwoGroups):
     69
     """
 
+    simulated_by = "measure.ranks"
     title = "Two groups by ranks"
     method = "rank sum test, normal distribution"
     source = "Noether (1987), Journal of the American Statistical Association 82, 645-647"
@@ -114,6 +116,10 @@ class TwoRanks(TwoGroups):
 
     def _of_control(self, lift: float) -> Any:
         raise DesignError(f"{self.title}: a margin is not planned for ranks.")
+
+    def _p_values(self, rng: np.random.Generator, effect: float, units: tuple[int, ...], runs: int) -> Floats:
+        draws.plain(self)
+        return replicates.two_ranks(self, rng, effect, units, runs)
 
 
 def _categories(table: ArrayLike) -> tuple[Floats, Floats]:

@@ -11,7 +11,7 @@ import numpy as np
 from amber_ruler.errors import DesignError
 from amber_ruler.numeric import gate
 from amber_ruler.numeric.gate import Floats
-from amber_ruler.plan import draws
+from amber_ruler.plan import draws, replicates
 from amber_ruler.plan import modifiers as change
 from amber_ruler.plan import outcomes as exactly
 from amber_ruler.plan.designs.estimated import Estimated, TwoGroups
@@ -221,17 +221,34 @@ class TwoRates(TwoGroups):
         self, rng: np.random.Generator, effect: float, units: tuple[int, ...], runs: int
     ) -> tuple[tuple[Any, ...], dict[str, Any]]:
         """Poisson counts over the exposure of all units."""
+        rates = self.baseline, float(self._treated(np.asarray(effect)))
         draws.independent(self)
-        if self.scale != "difference" or self.overdispersion != 1 or self.dispersion != 0:
-            raise DesignError("Poisson counts are simulated, and their difference, only.")
-        if max(self.baseline + effect, self.baseline) * max(units) * self.exposure > _MOST_EVENTS:
+        if max(rates) * max(units) * self.exposure > _MOST_EVENTS:
             raise DesignError(f"More than {_MOST_EVENTS:g} events can't be drawn: simulate fewer units.")
-        arms = zip((self.baseline + effect, self.baseline), units, ("treatment", "control"), strict=True)
+        arms = zip(rates[::-1], units, ("treatment", "control"), strict=True)
         times = ((rate, size * self.exposure, label) for rate, size, label in arms)
         return tuple(
             Events(rng.poisson(rate * time, runs).astype(float), np.full(runs, time), label)
             for rate, time, label in times
         ), ({"test": "exact"} if self._exact() else {})
+
+    @property
+    def simulated_by(self) -> str | None:  # type: ignore[override]
+        """Ratios of rates have a function of their own, as counts that spread more have."""
+        if np.any(np.asarray(self.dispersion) != 0) and self.scale == "log":
+            return "measure.count_ratio"
+        return "measure.rate_ratio" if self.scale != "difference" else None
+
+    def _p_values(self, rng: np.random.Generator, effect: float, units: tuple[int, ...], runs: int) -> Floats:
+        draws.plain(self)
+        rates = float(self._treated(np.asarray(effect))), self.baseline
+        if self.simulated_by == "measure.count_ratio" and self.overdispersion == 1:
+            return replicates.overdispersed(rng, rates, self.exposure, self.dispersion, units, runs, self.alternative)
+        if self.overdispersion != 1 or self.dispersion != 0:
+            raise DesignError("Of counts that spread more only negative binomial ones are simulated, by logarithms.")
+        groups, _ = self._draw(rng, effect, units, runs)
+        test = "log-wald" if self.scale == "log" else "root"
+        return replicates.ratio_of_rates(test, groups, self.alternative)
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -386,6 +403,7 @@ class RatioMetric(TwoGroups):
     9768
     """
 
+    simulated_by = "adjust.ratio"
     title = "Ratio metric"
     method = "ratio of two means, delta method, normal distribution"
     source = "Deng, Knoblich & Lu (2018), KDD '18, 233-242"
@@ -433,3 +451,7 @@ class RatioMetric(TwoGroups):
     def _errors(self, effect: Floats, null: Floats, units: Units) -> tuple[Floats, Floats]:
         error = self._spread() * np.sqrt(self._variance_factor() * (1 / units[0] + 1 / units[1]))
         return error, error
+
+    def _p_values(self, rng: np.random.Generator, effect: float, units: tuple[int, ...], runs: int) -> Floats:
+        draws.plain(self)
+        return replicates.ratio_metric(self, rng, effect, units, runs)

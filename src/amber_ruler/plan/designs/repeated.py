@@ -158,6 +158,7 @@ class Crossover(TwoGroups):
     """
 
     title = "Crossover"
+    measured_by = "means"
     method = "two conditions in crossed orders, noncentral t"
     source = "Senn (2002), Cross-over Trials in Clinical Research, 2nd ed., chapter 3"
     ways = MEAN_WAYS
@@ -207,3 +208,14 @@ class Crossover(TwoGroups):
 
     def _group_names(self) -> tuple[str, ...]:
         return "treatment first", "control first"
+
+    def _draw(
+        self, rng: np.random.Generator, effect: float, units: tuple[int, ...], runs: int
+    ) -> tuple[tuple[Any, ...], dict[str, Any]]:
+        """Half of the differences between the periods, whose means differ by the effect."""
+        draws.plain(self)
+        sd = float(self._spread()) / float(np.sqrt(2))
+        halves = zip((effect / 2, -effect / 2), units, ("treatment first", "control first"), strict=True)
+        return tuple(draws.summaries(rng, mean, sd, size, runs, label) for mean, size, label in halves), {
+            "variances": "equal"
+        }

@@ -10,6 +10,7 @@ import numpy as np
 from amber_ruler.errors import DesignError
 from amber_ruler.numeric import gate, student
 from amber_ruler.numeric.gate import Floats
+from amber_ruler.plan import draws, replicates
 from amber_ruler.plan import modifiers as change
 from amber_ruler.plan.designs.estimated import Estimated
 from amber_ruler.plan.designs.means import MOST_SPREADS
@@ -54,6 +55,7 @@ class Slope(Estimated):
     (90, 0.8037, 0.2873)
     """
 
+    simulated_by = "measure.correlation"
     title = "Slope"
     method = "slope of a line, noncentral t"
     source = "Sampson (1974), Journal of the American Statistical Association 69, 682-689"
@@ -116,3 +118,7 @@ class Slope(Estimated):
             shift, np.asarray(1.0), np.asarray(1.0), np.ravel(n)[:, None] - 2 - self.others, low, high
         )
         return np.asarray((weight * found).sum(axis=1).reshape(shape))
+
+    def _p_values(self, rng: np.random.Generator, effect: float, units: tuple[int, ...], runs: int) -> Floats:
+        draws.plain(self)
+        return replicates.slope(self, rng, effect, units, runs)

@@ -8,6 +8,7 @@ from typing import Any, ClassVar
 
 import numpy as np
 
+from amber_ruler import measure
 from amber_ruler.errors import DesignError
 from amber_ruler.numeric import chisquare, fisher, gate
 from amber_ruler.numeric.gate import Floats, Number
@@ -158,7 +159,7 @@ class TwoSpreads(_Spreads, TwoGroups):
 
     title = "Two spreads"
     method = "two standard deviations, F test"
-    measured_by = "spreads"
+    simulated_by = "measure.spreads"
     allowed: ClassVar[frozenset[type]] = _Spreads.allowed
 
     def _of_control(self, lift: float) -> Any:
@@ -174,14 +175,10 @@ class TwoSpreads(_Spreads, TwoGroups):
         (top, bottom), tail = (u - 1 for u in units), np.asarray(self.alpha) / 2
         return np.log(fisher.upper_quantile(tail, top, bottom) / fisher.quantile(tail, top, bottom)) / 4
 
-    def _draw(
-        self, rng: np.random.Generator, effect: float, units: tuple[int, ...], runs: int
-    ) -> tuple[tuple[Any, ...], dict[str, Any]]:
+    def _p_values(self, rng: np.random.Generator, effect: float, units: tuple[int, ...], runs: int) -> Floats:
         sds = (float(self.baseline * np.exp(effect)), float(self.baseline))
-        return tuple(
+        one, two = (
             draws.summaries(rng, 0.0, sd, size, runs, label)
             for sd, size, label in zip(sds, units, ("treatment", "control"), strict=True)
-        ), {"test": "f"}
-
-    def _null(self, difference: float) -> float:
-        return 1.0
+        )
+        return np.asarray(measure.spreads(one, two, test="f", alternative=self.alternative).p_value)

@@ -10,6 +10,7 @@ import numpy as np
 from amber_ruler.errors import DesignError
 from amber_ruler.numeric import gate
 from amber_ruler.numeric.gate import Floats
+from amber_ruler.plan import draws, replicates
 from amber_ruler.plan import modifiers as change
 from amber_ruler.plan.designs.estimated import TwoGroups
 from amber_ruler.plan.planned import Units, Ways
@@ -50,6 +51,7 @@ class TwoTimes(TwoGroups):
     (353, 0.3006)
     """
 
+    simulated_by = "measure.times"
     title = "Two times to an event"
     method = "ratio of hazards, log-rank test, normal distribution"
     source = "Schoenfeld (1981), Biometrika 68, 316-319"
@@ -102,3 +104,7 @@ class TwoTimes(TwoGroups):
     def _size_notes(self, effect: Floats, target: Floats, n: Floats) -> tuple[str, ...]:
         events = float(np.ceil(self._events(effect, self._recruits(n)) * (1 - 1e-14)))
         return (f"It is the events that count: {events:,.0f} are expected in all.",)
+
+    def _p_values(self, rng: np.random.Generator, effect: float, units: tuple[int, ...], runs: int) -> Floats:
+        draws.plain(self)
+        return replicates.two_times(self, rng, effect, units, runs)
