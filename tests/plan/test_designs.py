@@ -69,7 +69,8 @@ def test_random_predictors(n, predictors, others):
 
 
 ONE_SHARE = [
-    ("exact", {"test": "exact"}), ("mid-p", {"test": "mid-p"}), ("score", {"test": "score"}), ("wald", {"test": "wald"}),
+    ("exact", {"test": "exact"}), ("mid-p", {"test": "mid-p"}), ("score", {"test": "score"}),
+    ("wald", {"test": "wald"}),
     ("corrected", {"test": "score", "continuity": "half"}),
 ]  # fmt: skip
 

@@ -371,6 +371,8 @@ class Planned(ABC):
         kept = 1.0 if attrition is None else 1 - attrition.share
         smallest = min(float(u) for u in self._parts(np.asarray(1.0)))  # of the groups, for each n
         floor = (self._least() - 1) * size / (kept * smallest)
+        if n - floor < 0.05 * size:
+            return None
 
         def gap(v: float) -> float:
             return float(gain(tuple(u * kept for u in self._parts(np.asarray(v)))))
