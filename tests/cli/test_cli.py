@@ -262,7 +262,7 @@ def test_plan_json_holds_the_library_s_numbers(plan):
         ("two-means --find width", "--find"),
         ("two-means --effect 1 --icc 0.1", "--icc goes with --cluster-size"),
         ("two-means --effect 1 --cluster-size 5", "--cluster-size goes with --icc"),
-        ("two-means --half-width 1 --n 5", "leave out --n"),
+        ("two-means --half-width 1 --power 0.9", "leave --power out"),
         ("two-means --half-width 1 --find power", "leave --find out"),
         ("two-means --n a --effect 1 --find power", "numbers separated by commas"),
         ("two-means --grid effect", "name=value,value"),

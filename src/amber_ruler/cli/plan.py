@@ -32,10 +32,21 @@ KINDS = {
     "one-proportion": ("OneProportion", "--half-width 0.03"),
     "paired-proportions": ("PairedProportions", "--discordant 0.3 --effect 0.1"),
     "many-means": ("ManyMeans", "--groups 3 --sd 2 --means 10,11,12"),
+    "contrast": ("Contrast", "--weights 1,-0.5,-0.5 --sd 10 --effect 4"),
+    "all-pairs": ("AllPairs", "--groups 4 --sd 10 --effect 5"),
+    "factorial": ("Factorial", "--levels 2,3 --tested 1,2 --effect 0.25"),
+    "repeated-means": ("RepeatedMeans", "--sd 10 --before 3 --after 2 --correlation 0.6 --effect 4"),
+    "crossover": ("Crossover", "--sd 10 --correlation 0.6 --effect 3"),
+    "two-ranks": ("TwoRanks", "--treatment 0.65"),
+    "one-rate": ("OneRate", "--baseline 0.5 --exposure 28 --lift 0.3"),
     "two-rates": ("TwoRates", "--baseline 0.5 --exposure 28 --lift 0.1"),
     "two-times": ("TwoTimes", "--baseline 0.4 --lift -0.3"),
+    "one-spread": ("OneSpread", "--baseline 10 --treatment 13"),
+    "two-spreads": ("TwoSpreads", "--baseline 10 --treatment 13"),
     "ratio": ("RatioMetric", _RATIO),
     "correlation": ("Correlation", "--effect 0.3"),
+    "two-correlations": ("TwoCorrelations", "--baseline 0.3 --treatment 0.5"),
+    "slope": ("Slope", "--sd-predictor 3 --sd-error 10 --effect 1"),
     "regression": ("Regression", "--predictors 3 --explained 0.2 --effect 0.05"),
     "association": ("Association", "--rows 2 --columns 3 --effect 0.3"),
     "evidence": ("Evidence", '--prior "halfnormal 2" --se 1.9 --n 40 --threshold 6'),
@@ -51,7 +62,7 @@ _WAYS = {
     "shares": "The table of expected shares instead: rows separated by semicolons, cells by commas.",
 }
 _OF_FILE = "experiment"
-_FINDS = ("size", "power", "effect", "alpha")
+_FINDS = ("size", "power", "effect", "alpha", "precision")
 
 
 def _experiment(**given: Any) -> None:
@@ -146,15 +157,63 @@ def _asking(design: type[Design]) -> dict[str, tuple[Any, Any]]:
     options["power"] = maybe(float, "Chance to find the effect; 0.8 unless given.")
     pair = "; treatment,control for unequal groups" if "ratio" in {f.name for f in dataclasses.fields(design)} else ""
     options["n"] = maybe(str, f"Units in control, in each group, or in all, as the design has them{pair}.", "--n")
-    options["find"] = (Annotated[str, typer.Option(help="size, power, effect or alpha.")], "size")
-    options["half_width"] = maybe(float, "Find the units for an interval that reaches no further to each side.")
+    if pair:
+        options["n_control"] = maybe(int, "Units of control that are given: how many must treatment have?")
+        options["n_treatment"] = maybe(int, "Units of treatment that are given: how many must control have?")
+        options["costs"] = maybe(
+            str, "Cost of a unit of treatment,control: the split that costs least; 1,1 for the fewest."
+        )
+        options["odd_total"] = (
+            Annotated[bool, typer.Option("--odd-total", help="The fewest units in total, split as nearly as can be.")],
+            False,
+        )
+    said = "size, power, effect, alpha, precision, or a number of the design to solve for, such as sd or margin."
+    options["find"] = (Annotated[str, typer.Option(help=said)], "size")
+    options["half_width"] = maybe(
+        float, "Find the units for an interval that reaches no further to each side; with --n the alpha."
+    )
+    options["width"] = (
+        Annotated[str, typer.Option(help="Of --half-width and --find precision: planned or expected.")],
+        "planned",
+    )
+    options["assurance"] = maybe(
+        float, "Chance that the interval is no wider; with --prior the averaged power that is looked for."
+    )
+    options |= _modifying(design)
+    options["grid"] = (
+        Annotated[
+            list[str] | None,
+            typer.Option(
+                help="Several values of a number, such as effect=1,1.3,2; may be repeated.", show_default=False
+            ),
+        ],
+        None,
+    )
+    if design.__name__ in _ASSURED:
+        options["prior"] = maybe(
+            str, "Prior of the effect, such as 'normal 2 3': asks for the power averaged over it; as for plan evidence."
+        )
+        options["direction"] = maybe(str, "With --prior: right (unless given) counts effects found in their direction.")
+    if change.LookSchedule in design.allowed:
+        ways = typer.Option("--ways", help="Compare one look, several, and any moment.")
+        options["ways"] = (Annotated[bool, ways], False)
+    return options | written("the curve")
+
+
+def _modifying(design: type[Design]) -> dict[str, tuple[Any, Any]]:
+    """The options of the modifiers that the design allows."""
+    from amber_ruler.plan import modifiers as change
+
     allowed = design.allowed
+    options: dict[str, tuple[Any, Any]] = {}
     if change.Covariate in allowed:
         options["covariate"] = maybe(float, "Correlation with a covariate known before the test.")
+        options["covariates"] = maybe(int, "How many covariates that is the multiple correlation with.")
     if change.Clusters in allowed:
         options["cluster_size"] = maybe(float, "Units in each cluster, where whole clusters are randomised.")
         options["clusters"] = maybe(str, "Clusters in each group, instead of --n; 6,8 of treatment and control.")
         options["icc"] = maybe(float, "Intraclass correlation of the clusters.")
+        options["between_cv"] = maybe(float, "Instead of --icc: coefficient of variation of the clusters' means.")
         options["cluster_cv"] = maybe(float, "Coefficient of variation of the cluster sizes.")
     if change.Variants in allowed:
         options["variants"] = maybe(int, "Number of treatments, each compared with the control.")
@@ -171,38 +230,30 @@ def _asking(design: type[Design]) -> dict[str, tuple[Any, Any]]:
     options["traffic_share"] = maybe(float, "Share of them that enters the test.")
     options["weeks"] = maybe(int, "Weeks of that traffic, instead of --n.")
     options["attrition"] = maybe(float, "Share of units that will have no value at the end.")
-    options["grid"] = (
-        Annotated[
-            list[str] | None,
-            typer.Option(
-                help="Several values of a number, such as effect=1,1.3,2; may be repeated.", show_default=False
-            ),
-        ],
-        None,
-    )
-    if design.__name__ in _ASSURED:
-        options["prior"] = maybe(
-            str, "Prior of the effect, such as 'normal 2 3': asks for the power averaged over it; as for plan evidence."
-        )
-        options["assurance"] = maybe(
-            float, "That averaged power; 0.8 unless given. With --prior, units are looked for."
-        )
-        options["direction"] = maybe(str, "With --prior: right (unless given) counts effects found in their direction.")
-    if change.LookSchedule in allowed:
-        ways = typer.Option("--ways", help="Compare one look, several, and any moment.")
-        options["ways"] = (Annotated[bool, ways], False)
-    return options | written("the curve")
+    if change.Population in allowed:
+        options["population"] = maybe(int, "Units in the population that is drawn from.")
+    return options
 
 
 def _run(kind: type[Design], given: dict[str, Any]) -> None:
     own = {f.name for f in dataclasses.fields(kind) if f.init and f.name != "modifiers"}
-    design = _modified(kind(**{name: given.pop(name) for name in own & given.keys()}), given)
+    fields = {name: given.pop(name) for name in own & given.keys()}
+    for name in kind.lists:
+        if fields[name] is not None:
+            fields[name] = tuple(numbers(_flag(name), fields[name]))
+    if kind.__name__ == "TwoRanks" and given["shares"] is not None:  # they say what is tied
+        _refuse(fields.pop("ties") != 0, "--shares say what is tied: leave --ties out.")
+        design = kind.of_categories(_effect("shares", given["shares"]), **fields)  # type: ignore[attr-defined]
+    else:
+        design = kind(**fields)
+    design = _modified(design, given)
     if given.get("ways"):
         answer = _ways(design, given)
     elif given.get("prior") is not None:
         answer = _assured(design, given)
     else:
-        for name in ("assurance", "direction"):
+        by_width = given["half_width"] is not None or given["find"] == "precision"
+        for name in ("direction", *(() if by_width else ("assurance",))):
             _refuse(given.get(name) is not None, f"--{name} goes with --prior, which is not given.")
         answer = _grid(design, given) if given["grid"] else _answer(design, given)
     tell(answer, given)
@@ -220,12 +271,15 @@ def _modified(design: Design, given: dict[str, Any]) -> Design:
     def some(**names: str) -> dict[str, Any]:
         return {name: given[option] for name, option in names.items() if given.get(option) is not None}
 
-    if together("covariate"):
-        design = design.with_covariate(given["covariate"])
-    if together("cluster_size", "icc", "cluster_cv"):
-        if given["icc"] is None:
-            raise DesignError("--cluster-size goes with --icc, which is not given.")
-        design = design.with_clusters(given["cluster_size"], given["icc"], **some(cv="cluster_cv"))
+    if together("covariate", "covariates"):
+        design = design.with_covariate(given["covariate"], **some(count="covariates"))
+    if together("cluster_size", "icc", "between_cv", "cluster_cv"):
+        if given["icc"] is None and given["between_cv"] is None:
+            raise DesignError("--cluster-size goes with --icc or --between-cv, and neither is given.")
+        alike = some(icc="icc", cv="cluster_cv", between_cv="between_cv")
+        design = design.with_clusters(given["cluster_size"], **alike)
+    if together("population"):
+        design = design.with_population(given["population"])
     by_lift = given.get("margin_lift") is not None
     if together("margin_lift" if by_lift else "margin", "margin_kind", "margin_above", "good"):
         wanted = some(margin="margin", lift="margin_lift", kind="margin_kind", above="margin_above", good="good")
@@ -271,16 +325,28 @@ def _assured(design: Design, given: dict[str, Any]) -> Result:
 
 def _answer(design: Design, given: dict[str, Any]) -> Result:
     find = given["find"]
-    if find not in _FINDS:
-        raise InputError.unknown("--find", find, _FINDS)
+    known = (*_FINDS, *_solvable(design))
+    if find.replace("-", "_") not in known:
+        raise InputError.unknown("--find", find, known)
     effect = {way: _effect(way, given[way]) for way in _WAYS if given.get(way) is not None}
     units = {"n": _size(given), "weeks": given["weeks"]}
     units = {name: value for name, value in units.items() if value is not None}
     power = {} if given["power"] is None else {"power": given["power"]}
+    width = {"width": given["width"], "assurance": given["assurance"]}
     if given["half_width"] is not None:
-        _refuse(find != "size", "--half-width asks for units: leave --find out.")
-        _refuse(bool(units or power), "--half-width asks for units: leave out --n, --weeks and --power.")
-        return design.sample_size_for_width(half_width=given["half_width"], **effect)
+        _refuse(find != "size", "--half-width asks for units, or with --n for the level: leave --find out.")
+        _refuse(bool(power), "--half-width asks for a width: leave --power out.")
+        if units:
+            _refuse(width != {"width": "planned", "assurance": None}, "The level is that of the planned width.")
+            return design.alpha_for_width(half_width=given["half_width"], **units, **effect)
+        return design.sample_size_for_width(half_width=given["half_width"], **width, **effect)
+    if find == "precision":
+        _refuse(bool(power), "The width is what is looked for: leave --power out.")
+        return design.precision(**units, **width, **effect)
+    _refuse(width["width"] != "planned", "--width goes with --half-width or --find precision.")
+    split = _split(design, given, power, effect)
+    if split is not None:
+        return split
     if find == "size":
         _refuse(
             bool(units), "The units are what is looked for: leave out --n and --weeks, or say --find power or effect."
@@ -292,7 +358,38 @@ def _answer(design: Design, given: dict[str, Any]) -> Result:
     if find == "effect":
         _refuse(bool(effect), "The effect is what is looked for: leave it out.")
         return design.detectable_effect(**units, **power)
-    return design.alpha_for(**units, **power, **effect)
+    if find == "alpha":
+        return design.alpha_for(**units, **power, **effect)
+    clusters = None
+    if find.replace("-", "_") == "cluster_size" and given.get("clusters") is not None:
+        clusters, units = int(given["clusters"]), {}
+    return design.needed(find.replace("-", "_"), clusters=clusters, **units, **power, **effect)
+
+
+def _solvable(design: Design) -> tuple[str, ...]:
+    from amber_ruler.plan.needed import numbers_of
+
+    return numbers_of(design)
+
+
+def _split(design: Any, given: dict[str, Any], power: dict[str, float], effect: dict[str, Any]) -> Result | None:
+    """One group given, the fewest in total, or the split that costs least; None where nothing of it is asked."""
+    asked = [name for name in ("n_control", "n_treatment", "costs", "odd_total") if given.get(name)]
+    if not asked:
+        return None
+    _refuse(len(asked) > 1, f"{' and '.join(map(_flag, asked))} ask for different splits: give one of them.")
+    beside = [_flag(name) for name in ("n", "clusters", "weeks") if given.get(name) is not None]
+    _refuse(given["find"] != "size" or bool(beside), f"{_flag(asked[0])} looks for units: leave --find and --n out.")
+    answer: Result
+    if asked[0] == "odd_total":
+        answer = design.smallest_total(**power, **effect)
+    elif asked[0] == "costs":
+        costs = numbers("--costs", given["costs"])
+        _refuse(len(costs) != 2, "--costs takes two numbers: of a unit of treatment, and of control.")
+        answer = design.best_split(cost_treatment=costs[0], cost_control=costs[1], **power, **effect)
+    else:
+        answer = design.sample_size_beside(**{asked[0]: given[asked[0]]}, **power, **effect)
+    return answer
 
 
 def _grid(design: Design, given: dict[str, Any]) -> Result:

@@ -135,12 +135,12 @@ def _p(reached: float, n1: int, n0: int, sizes: Floats, alternative: str, *, exa
     if reached <= 0:
         return 1.0
     if exact:
-        return _paths(reached, n1, n0, sizes, two_sided=alternative == "two-sided")
+        return _paths(reached, n1, n0, sizes, alternative)
     scaled = reached / (n1 * n0) * math.sqrt(n1 * n0 / (n1 + n0))
     return float(special.kolmogorov(scaled)) if alternative == "two-sided" else math.exp(-2 * scaled**2)
 
 
-def _paths(reached: float, n1: int, n0: int, sizes: Floats, *, two_sided: bool) -> float:
+def _paths(reached: float, n1: int, n0: int, sizes: Floats, alternative: str) -> float:
     """Share of all ways to deal the values out, in their order, that come so far apart where no tie is half dealt.
 
     Written as the chance of the ways that cross, so that the far tails keep their digits.
@@ -157,7 +157,8 @@ def _paths(reached: float, n1: int, n0: int, sizes: Floats, *, two_sided: bool) 
             inside[1:] += goes[:-1]
             dealt += 1
         gap = n1 * (dealt - counts) - n0 * counts
-        out = (np.abs(gap) if two_sided else gap) >= reached - 0.5
+        away = {"greater": gap, "less": -gap}.get(alternative, np.abs(gap))
+        out = away >= reached - 0.5
         crossed += float(inside[out].sum())
         inside[out] = 0.0
     return min(crossed, 1.0)

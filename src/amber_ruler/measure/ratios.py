@@ -16,6 +16,7 @@ from amber_ruler.measure.proportion import wilson
 from amber_ruler.numeric import binomial, gate, normal, score
 from amber_ruler.numeric.gate import Floats, scalar_or_array
 from amber_ruler.numeric.roots import bracketed_root
+from amber_ruler.numeric.stirling import expm1_less
 from amber_ruler.register import method
 from amber_ruler.results import Comparison
 from amber_ruler.samples import RateGroup, ShareGroup
@@ -326,13 +327,14 @@ def _likelihood_root(x1: Floats, x0: Floats, e1: Floats, e0: Floats, log_ratio: 
     """Signed root of the likelihood ratio of a ratio of rates, given the events in total."""
     n, log_odds = x1 + x0, log_ratio + np.log(e1 / e0)
     share, rest = special.expit(log_odds), special.expit(-log_odds)
+    away = x1 - n * share
     with np.errstate(divide="ignore", invalid="ignore", over="ignore"):
-        told = special.xlogy(x1, x1 / (n * share)) + special.xlogy(x0, x0 / (n * rest))
-        # About the estimate the two terms cancel: there the square of the score is as good.
-        away = x1 - n * share
-        near = away**2 / (n * share * rest)
-    told = np.where(near < 1e-6, near / 2, told)
-    return np.asarray(np.sign(away) * np.sqrt(2 * np.maximum(told, 0.0)))
+        # Both deviances x log(x / m) + m - x, whose linear terms cancel; without a count m is left.
+        told = [
+            np.where(x > 0, x * expm1_less(np.log1p(-side * away / np.maximum(x, 1))), mean)
+            for x, mean, side in ((x1, n * share, 1.0), (x0, n * rest, -1.0))
+        ]
+    return np.asarray(np.sign(away) * np.sqrt(2 * np.maximum(told[0] + told[1], 0.0)))
 
 
 def _likelihood_limit(
