@@ -57,6 +57,18 @@ def of_shares(rng: np.random.Generator) -> list[str]:
             found.append(
                 line(f"two shares, score test, {kind}", situation, r.p_value < ALPHA, r.interval.contains(0.0))
             )
+    for n1, n0, share in ((30, 30, 0.5), (100, 100, 0.1), (400, 200, 0.03)):
+        x1, x0 = (rng.binomial(n, share, RUNS) for n in (n1, n0))
+        some = (x1 > 0) & (x0 > 0) & (x1 < n1) & (x0 < n0)
+        one, two = ar.Counts(x1[some], n1, "a"), ar.Counts(x0[some], n0, "b")
+        situation = f"both {100 * share:g}%, {n1:,} and {n0:,}"
+        r = ar.measure.proportions(one, two, continuity="half")
+        found.append(line("two shares, score, corrected", situation, r.p_value < ALPHA, r.interval.contains(0.0)))
+        for ratio in ("risk", "odds"):
+            for test in ("score", "n-1", "log-wald"):
+                r = ar.measure.share_ratio(one, two, ratio=ratio, test=test)
+                name = f"ratio of {'shares' if ratio == 'risk' else 'odds'}, {test}"
+                found.append(line(name, situation, r.p_value < ALPHA, r.interval.contains(1.0)))
     for n, share in ((20, 0.3), (100, 0.02), (1_000, 0.005)):
         group = ar.Counts(rng.binomial(n, share, RUNS), n, "a")
         for test, kind in (
@@ -70,9 +82,10 @@ def of_shares(rng: np.random.Generator) -> list[str]:
             found.append(line(f"one share, {test}, {kind}", situation, r.p_value < ALPHA, r.interval.contains(share)))
     for n, shares in ((50, (0.3, 0.1, 0.1, 0.5)), (200, (0.05, 0.02, 0.02, 0.91))):
         cells = rng.multinomial(n, shares, RUNS).T
-        r = ar.measure.paired_proportions(tuple(cells))
         situation = f"{n} pairs, {100 * (shares[1] + shares[2]):g}% change"
-        found.append(line("paired shares, score", situation, r.p_value < ALPHA, r.interval.contains(0.0)))
+        for kind in ("score", "wald", "agresti-min", "newcombe"):
+            r = ar.measure.paired_proportions(tuple(cells), interval=kind)
+            found.append(line(f"paired shares, {kind}", situation, r.p_value < ALPHA, r.interval.contains(0.0)))
     return found
 
 
@@ -80,16 +93,34 @@ def of_rates(rng: np.random.Generator) -> list[str]:
     found = []
     for mean1, mean0 in ((10, 10), (3, 12), (200, 100)):
         one, two = (ar.Events(rng.poisson(m, RUNS), float(m), v) for m, v in ((mean1, "a"), (mean0, "b")))
+        situation = f"{mean1} and {mean0} events expected"
         for test in ("score", "exact"):
             r = ar.measure.rates(one, two, test=test)
-            situation = f"{mean1} and {mean0} events expected"
             found.append(line(f"two rates, {test}", situation, r.p_value < ALPHA, r.interval.contains(0.0)))
+        some = (one.count > 0) & (two.count > 0)
+        both = [ar.Events(e.count[some], np.full(some.sum(), e.exposure), e.label) for e in (one, two)]
+        for test in ("exact", "mid-p", "log-wald", "root", "likelihood"):
+            r = ar.measure.rate_ratio(*both, test=test)
+            found.append(line(f"ratio of rates, {test}", situation, r.p_value < ALPHA, r.interval.contains(1.0)))
+    counts = [rng.negative_binomial(2, 0.4, (RUNS, n)) for n in (40, 25)]
+    for spread in ("quasi-poisson", "negative-binomial", "own"):
+        r = ar.measure.count_ratio(*(summary(c, v) for c, v in zip(counts, "ab", strict=True)), spread=spread)
+        found.append(
+            line(
+                f"ratio of counts, {spread}",
+                "negative binomial, 40 and 25",
+                r.p_value < ALPHA,
+                r.interval.contains(1.0),
+            )
+        )
     return found
 
 
 def one_by_one(rng: np.random.Generator) -> list[str]:
     methods = {
         "ranks": ar.measure.ranks,
+        "distributions": ar.measure.distributions,
+        "signs of differences": lambda x, y: ar.measure.signs(x.values - y.values),
         "quantiles, order statistics": ar.measure.quantiles,
         "quantiles, density": lambda x, y: ar.measure.quantiles(x, y, spread="density"),
         "spreads, F test": ar.measure.spreads,
