@@ -272,6 +272,10 @@ def test_widths_expected_and_assured():
         reached = [design.precision(n=m, assurance=0.8).half_width <= 0.06 for m in range(size - 1, size + 25)]
         assert not reached[0]
         assert all(reached[1:])
+    garwood = ar.measure.rate(ar.Events(20, 40.0)).interval
+    rate = plan.OneRate(baseline=0.5, interval="exact").precision(n=40).half_width
+    assert rate == pytest.approx((garwood.high - garwood.low) / 2, rel=1e-10)
+    assert plan.OneRate(baseline=0.5, interval="log").precision(n=40).half_width == pytest.approx(Z / np.sqrt(20))
     n0 = 0.25 * (Z / 0.05) ** 2
     found = plan.OneProportion().with_population(2000).sample_size_for_width(half_width=0.05)
     assert found.n_exact == pytest.approx(2000 * n0 / (n0 + 1999), rel=1e-9)

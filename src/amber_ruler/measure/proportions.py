@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from typing import Literal, TypeAlias
 
 import numpy as np
@@ -13,9 +14,10 @@ from amber_ruler.errors import DataError, InputError
 from amber_ruler.measure import checks, shared
 from amber_ruler.measure.proportion import Continuity, TwoSided, wilson
 from amber_ruler.numeric import gate, normal, score, tables
+from amber_ruler.numeric.alike import NUMBERS
 from amber_ruler.numeric.exact import difference_of_shares
 from amber_ruler.numeric.gate import Floats, Number, scalar_or_array
-from amber_ruler.numeric.roots import bracketed_root
+from amber_ruler.numeric.roots import bracketed_number, bracketed_root
 from amber_ruler.register import method
 from amber_ruler.results import Check, Comparison, EffectSize, Interval, Test
 from amber_ruler.samples import ShareGroup
@@ -248,15 +250,36 @@ def _corrected_limits(
             ends.append(end)
             continue
 
+        if estimate.ndim == 0:
+            ends.append(np.asarray(_corrected_limit(tuple(float(v) for v in counts), side, c)))
+            continue
+
         def miss(at: Floats, side: float = side, c: float = c, direction: str = direction) -> Floats:
             z = _corrected_z(counts, at, "score", direction)
             return np.asarray(np.arctan(z) + side * float(np.arctan(c)))
 
-        start = np.clip(estimate + side * half, -1.0, 1.0)
-        reached = side * miss(end * (1 - 1e-15)) < 0
-        found = bracketed_root(miss, start, end * (1 - 1e-15))
+        start, last = np.clip(estimate + side * half, -1.0, 1.0), end * (1 - 1e-15)
+        reached = side * miss(last) < 0
+        near = np.clip(start + side * (2 * c * _wald_se(*counts) + 4 * half), -1 + 1e-15, 1 - 1e-15)
+        found = bracketed_root(miss, start, np.where(side * miss(near) < 0, near, last))
         ends.append(np.where(reached, found, end))
     return ends[0], ends[1]
+
+
+def _corrected_limit(counts: tuple[float, ...], side: float, critical: float) -> float:
+    """One limit of one comparison, by numbers: where the corrected z meets its critical value, or the scale ends."""
+    x1, n1, x0, n0 = counts
+    half, estimate = (1 / n1 + 1 / n0) / 2, x1 / n1 - x0 / n0
+
+    def miss(at: float) -> float:
+        p1, q1, p0, q0 = score.constrained_shares(x1, n1, x0, n0, at, NUMBERS)
+        spread = math.sqrt(p1 * q1 / n1 + p0 * q0 / n0)
+        return side * (at - estimate) - half - critical * spread
+
+    last = side * (1 - 1e-15)
+    if miss(last) < 0:
+        return side
+    return bracketed_number(miss, min(max(estimate + side * half, -1.0), 1.0), last)
 
 
 def _wald_z(x1: Floats, n1: Floats, x0: Floats, n0: Floats, null: Floats) -> Floats:

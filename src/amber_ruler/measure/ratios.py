@@ -350,6 +350,8 @@ def _likelihood_limit(
 
     with np.errstate(divide="ignore"):
         start = np.clip(np.log(estimate), -_FAR, _FAR)
+        near = start + side * (1 + 3 * critical * np.sqrt(1 / np.maximum(counts[0], 0.5) + 1 / counts[2]))
     end = np.full(start.shape, float(side) * _FAR)
+    end = np.where((np.abs(near) < _FAR) & (side * miss(near) < 0), near, end)
     found = np.exp(bracketed_root(miss, np.minimum(start, end), np.maximum(start, end), rtol=1e-15))
     return np.where((estimate == 0) if side < 0 else np.isinf(estimate), open_end, found)

@@ -77,7 +77,7 @@ def drawn_shares(counts: Floats, shares: Floats, draws: int, rng: Generator) -> 
     return (unlikely + 1) / (draws + 1)
 
 
-def drawn_tables(counts: Floats, draws: int, rng: Generator, order: str) -> float:
+def drawn_tables(counts: Floats, draws: int, rng: Generator, order: str = "likelihood") -> float:
     """Chance of all tables with these margins that are no likelier, or have as large a chi-square, from so many draws.
 
     References

@@ -8,7 +8,7 @@ import numpy as np
 
 from amber_ruler.numeric import normal
 from amber_ruler.numeric.gate import Floats, aligned
-from amber_ruler.numeric.roots import bracketed_root, widened
+from amber_ruler.numeric.roots import bracketed_root, nearly_straight, widened
 from amber_ruler.numeric.stirling import poisson_weight
 
 if TYPE_CHECKING:
@@ -134,6 +134,15 @@ def bounds_of(
         none = miss(zero) >= 0
         if none.all():
             return zero
+
+        if reach.size == 1:  # the deviate is nearly a line of slope 1 in the root: few steps along it do
+            found = nearly_straight(
+                lambda root: float(np.ravel(miss(np.full(reach.shape, max(root, 0.0))))[0]),
+                max(float(np.ravel(reach)[0]) - 3 + sign * goal, 0.5),
+                1.0,
+            )
+            if found is not None and found > 0:
+                return np.full(reach.shape, found**2)
 
         def sought(root: Floats) -> Floats:
             return np.where(none, root - reach / 2, miss(root))  # a root where none is sought ends the search there

@@ -7,9 +7,10 @@ from dataclasses import dataclass, replace
 from typing import Any, ClassVar, Literal, Self
 
 import numpy as np
+from scipy import special
 
 from amber_ruler.errors import DesignError
-from amber_ruler.numeric import gate
+from amber_ruler.numeric import gate, normal
 from amber_ruler.numeric.gate import Floats
 from amber_ruler.plan import draws, replicates
 from amber_ruler.plan import modifiers as change
@@ -263,6 +264,9 @@ class OneRate(Estimated):
         Exposure of each unit, such as days.
     power_from : "outcomes" or "normal"
         Whether the test is the exact Poisson one, every outcome counted, or the score test by the normal distribution.
+    interval : "wald", "exact" or "log"
+        Whose width is planned: the estimate ± z sqrt(rate / exposure), Garwood's at the events expected, or the
+        logarithm ± z / sqrt(events), whose half-width is one of the logarithm.
     alpha : float
         Error rate of the test.
     alternative : "two-sided", "greater" or "less"
@@ -271,8 +275,7 @@ class OneRate(Estimated):
     Notes
     -----
     The power of an exact test goes up and down as units are added: the size is the smallest from which it never falls
-    below the target again. A two-sided exact test gives each tail half of alpha, as Garwood's interval. The width is
-    that of the interval estimate ± z sqrt(rate / exposure).
+    below the target again. A two-sided exact test gives each tail half of alpha, as Garwood's interval.
 
     References
     ----------
@@ -296,15 +299,27 @@ class OneRate(Estimated):
     baseline: float
     exposure: float = 1.0
     power_from: Literal["normal", "outcomes"] = "outcomes"
+    interval: Literal["wald", "exact", "log"] = "wald"
 
     def __post_init__(self) -> None:
         gate.positive("baseline", self.baseline)
         gate.positive("exposure", self.exposure)
         gate.choice("power_from", self.power_from, ("normal", "outcomes"))
+        gate.choice("interval", self.interval, ("wald", "exact", "log"))
         super().__post_init__()
 
     def _exact(self) -> bool:
         return self.power_from == "outcomes"
+
+    def _half_width(self, effect: Floats, units: Units) -> Floats:
+        if self.interval == "wald":
+            return super()._half_width(effect, units)
+        time, tail = units[0] * self.exposure, float(self.alpha) / 2
+        events = (self.baseline + effect) * time
+        if self.interval == "log":
+            return np.asarray(normal.upper_quantile(tail) / np.sqrt(events))
+        low = np.where(events > 0, special.gammaincinv(np.maximum(events, 1e-300), tail), 0.0)
+        return np.asarray((special.gammainccinv(events + 1, tail) - low) / (2 * time))
 
     def _continuous(self) -> bool:
         return not self._exact()

@@ -257,7 +257,8 @@ def test(result: Measurement) -> list[Block]:
     parts.append(f"p {numbers.p_value(float(result.p_value), result.alpha)}")
     if float(result.null) != result.no_effect or isinstance(result, Estimate):
         said = numbers.percent(float(result.null)) if result.percent else numbers.number(float(result.null))
-        parts.append(f"tested {'against' if isinstance(result, Estimate) else 'difference'} {said}")
+        what = "against" if isinstance(result, Estimate) else "ratio" if result.unit == "ratio" else "difference"
+        parts.append(f"tested {what} {said}")
     return [Lines(("   ".join(parts),))]
 
 
