@@ -52,9 +52,9 @@ def cells(found):
     ],
 )
 def test_the_error_that_skewness_makes(draw, n, moments):
-    """The expansion gives the tails of Welch's t within half of what skewness adds; Monte-Carlo error 0.0008."""
+    """The expansion gives the tails of Welch's t within half of what skewness adds; Monte-Carlo error 0.0011."""
     rng = np.random.default_rng(5)
-    below, above, repeats = 0, 0, 40_000
+    below, above, repeats = 0, 0, 20_000
     for _ in range(40):
         one, two = (draw(rng, (repeats // 40, size)) for size in n)
         parts = [one.var(axis=1, ddof=1) / n[0], two.var(axis=1, ddof=1) / n[1]]
@@ -64,7 +64,7 @@ def test_the_error_that_skewness_makes(draw, n, moments):
         below, above = below + np.sum(t < -limit), above + np.sum(t > limit)
     said = studentised_tails(0.025, [1, -1], n, *([m, m] for m in moments))
     for real, about in zip((below / repeats, above / repeats), said, strict=True):
-        assert about == pytest.approx(real, abs=abs(real - 0.025) / 2 + 0.0024)
+        assert about == pytest.approx(real, abs=abs(real - 0.025) / 2 + 0.0033)
 
 
 def test_published_moments_are_looked_at_too():

@@ -97,7 +97,7 @@ def test_one_share_agrees_with_its_interval(counts, null, alpha, alternative, ho
 @pytest.mark.parametrize("alternative", ALTERNATIVES)
 def test_fishers_test_is_enumeration(alternative):
     """Small tables: both conventions, mid-p, and the exact interval of the odds ratio that goes with them."""
-    for x1, n1, x0, n0 in SMALL[:: 2 if alternative == "two-sided" else 5]:
+    for x1, n1, x0, n0 in SMALL[:: 4 if alternative == "two-sided" else 7]:
         total, k = x1 + x0, range(max(0, x1 + x0 - n0), min(n1, x1 + x0) + 1)
         chances = {j: comb(n1, j) * comb(n0, total - j) / comb(n1 + n0, total) for j in k}
         own = chances[x1]

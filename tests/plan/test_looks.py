@@ -60,8 +60,8 @@ def test_looks_at_the_end_only_are_the_plan_without():
 
 @pytest.mark.parametrize("n", [6, 40])
 def test_simulated_t_tests_cross_as_often_as_planned(n):
-    """Nominal p at each look's degrees of freedom, 8,000 tests: error and power within 4 Monte-Carlo errors."""
-    design, runs = plan.TwoMeans(sd=1).with_looks(4, spending="pocock"), 8_000
+    """Nominal p at each look's degrees of freedom, 4,000 tests: error and power within 4 Monte-Carlo errors."""
+    design, runs = plan.TwoMeans(sd=1).with_looks(4, spending="pocock"), 4_000
     none = design.simulate(n=n, effect=0.0, runs=runs, seed=1)
     assert abs(none.rate - 0.05) < 4 * none.error + 0.005 * (n < 10)
     some = design.simulate(n=n, effect=3.0 * np.sqrt(2 / n), runs=runs, seed=2)
@@ -69,12 +69,12 @@ def test_simulated_t_tests_cross_as_often_as_planned(n):
     answer = design.power(n=n, effect=3.0 * np.sqrt(2 / n))
     assert abs(some.mean_total - answer.looks.expected_planned) < 4 * some.mean_error + 0.02 * 2 * n
     futile = plan.TwoProportions(baseline=0.3, alternative="greater").with_looks(3, futility="pocock")
-    shares = futile.simulate(n=500, effect=0.0, runs=10_000, seed=3)
+    shares = futile.simulate(n=500, effect=0.0, runs=4_000, seed=3)
     assert shares.rate < 0.05 + 4 * shares.error
     assert shares.mean_total < 800
-    events = plan.TwoRates(baseline=0.5, exposure=20).with_looks(2).simulate(n=50, lift=0.1, runs=5_000)
+    events = plan.TwoRates(baseline=0.5, exposure=20).with_looks(2).simulate(n=50, lift=0.1, runs=2_000)
     assert abs(events.rate - events.power) < 4 * events.error
-    margin = plan.TwoMeans(sd=1).with_margin(0.4).with_looks(2).simulate(n=60, effect=0.0, runs=5_000)
+    margin = plan.TwoMeans(sd=1).with_margin(0.4).with_looks(2).simulate(n=60, effect=0.0, runs=2_000)
     assert abs(margin.rate - margin.power) < 4 * margin.error
 
 

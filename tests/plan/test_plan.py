@@ -76,7 +76,7 @@ DESIGNS = {
 }
 
 
-@settings(max_examples=160, deadline=None)
+@settings(max_examples=110, deadline=None)
 @given(
     st.sampled_from(sorted(DESIGNS)),
     st.floats(0.3, 2.0),

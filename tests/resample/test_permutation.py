@@ -116,13 +116,13 @@ def test_drawn_assignments_are_near_the_exact_p_and_say_how_near():
     assert drawn.interval.low == pytest.approx(exact.interval.low, abs=0.05)
     assert permutation(a, b, replicates=500, seed=3, workers=1) == permutation(a, b, replicates=500, seed=3, workers=2)
     yes, no = (np.repeat([1.0, 0.0], n) for n in ((60, 140), (40, 150)))
-    r = permutation(yes, no, seed=1, replicates=40_000)
+    r = permutation(yes, no, seed=1, replicates=20_000)
     assert r.p_value == pytest.approx(ar.measure.proportions(yes, no, test="exact").p_value, abs=0.02)
     assert (r.p_value < 0.05) == (not r.interval.contains(0.0))
-    x, y = rng.normal(0, 1, 300), rng.normal(0.1, 3, 200)
+    x, y = rng.normal(0, 1, 150), rng.normal(0.1, 3, 100)
     studentised = permutation(x, y, statistic="studentised", seed=1)
     assert studentised.p_value == pytest.approx(ar.measure.means(x, y).p_value, abs=0.02)
-    assert studentised.interval.low == pytest.approx(ar.measure.means(x, y).interval.low, abs=0.05)
+    assert studentised.interval.low == pytest.approx(ar.measure.means(x, y).interval.low, abs=0.08)
 
 
 @pytest.mark.parametrize(

@@ -19,7 +19,8 @@ from amber_ruler.results import Result
 if TYPE_CHECKING:
     from amber_ruler.plan.designs.means import TwoMeans
 
-_Z = np.arange(-8.5, 8.5 + 1e-9, 0.05)  # deviates of what comparisons share
+_REACH = 8.5  # standard deviations of what comparisons share
+_STEP, _FINEST = 0.05, 1e-4  # between its nodes; where comparisons hardly differ the nodes are closer
 _DUNNETT = "Dunnett (1955), Journal of the American Statistical Association 50, 1096-1121"
 _SENN = "Senn & Bretz (2007), Pharmaceutical Statistics 6, 161-170"
 
@@ -78,14 +79,15 @@ def of_treatments(design: TwoMeans, sizes: Floats, effects: Floats) -> FamilyPow
     sign = -1.0 if design.alternative == "less" else 1.0
     shift = sign * effects / (design.sd * np.sqrt(1 / arms + 1 / control))
     spread, weight = (np.ones(1), np.ones(1)) if np.isinf(df) else (v[0] for v in student.spread_nodes(np.array([df])))
-    chances = _given(shift, loadings, critical * spread, two_sided=two_sided)
-    none = _given(np.zeros(count), loadings, critical * spread, two_sided=two_sided)
+    z, rule = _shared(loadings)
+    chances = _given(z, shift, loadings, critical * spread, two_sided=two_sided)
+    none = _given(z, np.zeros(count), loadings, critical * spread, two_sided=two_sided)
     single = float(_tail(critical, df)) * (2 if two_sided else 1)
     return FamilyPower(
         title=f"{design.title}: power over {count} treatments",
         method=f"{variants}; all against one control",
         source=_DUNNETT,
-        **_summed(chances, none, weight),
+        **_summed(chances, none, rule, weight),
         single_alpha=single,
         critical=float(critical),
         alpha=alpha,
@@ -157,13 +159,14 @@ def several_metrics(
     if np.any(each < single * (1 - 1e-12)):
         raise InputError.rule("powers", powers, f"at least {single:.4g}", "A test without any effect reaches that.")
     shift = _shift_of(each, critical, two_sided=two_sided)
-    chances = _given(shift, loadings, np.array([critical]), two_sided=two_sided)
-    none = _given(np.zeros(each.size), loadings, np.array([critical]), two_sided=two_sided)
+    z, rule = _shared(loadings)
+    chances = _given(z, shift, loadings, np.array([critical]), two_sided=two_sided)
+    none = _given(z, np.zeros(each.size), loadings, np.array([critical]), two_sided=two_sided)
     return FamilyPower(
         title=f"Power over {each.size} metrics",
         method=f"normal tests, correlation {rho:g} of any two; correction: {correction}",
         source=_SENN,
-        **_summed(chances, none, np.ones(1)),
+        **_summed(chances, none, rule, np.ones(1)),
         single_alpha=single,
         critical=critical,
         alpha=alpha,
@@ -197,18 +200,24 @@ def _tail(critical: float, df: float) -> Floats:
     return normal.sf(critical) if np.isinf(df) else student.sf(critical, df)
 
 
-def _given(shift: Floats, loadings: Floats, critical: Floats, *, two_sided: bool) -> Floats:
+def _shared(loadings: Floats) -> tuple[Floats, Floats]:
+    """Deviates of what comparisons share, and their probabilities."""
+    own = float(np.sqrt((1 - loadings) * (1 + loadings)).min())
+    count = int(np.ceil(_REACH / max(min(_STEP, own / 2), _FINEST)))
+    z = np.linspace(-_REACH, _REACH, 2 * count + 1)
+    rule = normal.pdf(z)
+    return z, rule / rule.sum()
+
+
+def _given(z: Floats, shift: Floats, loadings: Floats, critical: Floats, *, two_sided: bool) -> Floats:
     """Chances that each comparison is found, given what they share (second axis) and the spread (third axis)."""
     own = np.sqrt((1 - loadings) * (1 + loadings))[:, None, None]
-    centre = shift[:, None, None] + loadings[:, None, None] * _Z[:, None]
+    centre = shift[:, None, None] + loadings[:, None, None] * z[:, None]
     found = special.ndtr((centre - critical) / own)
     return np.asarray(found + special.ndtr((-centre - critical) / own) if two_sided else found)
 
 
-def _summed(chances: Floats, none: Floats, weight: Floats) -> dict[str, Any]:
-    rule = normal.pdf(_Z) * (_Z[1] - _Z[0])
-    rule = rule / rule.sum()
-
+def _summed(chances: Floats, none: Floats, rule: Floats, weight: Floats) -> dict[str, Any]:
     def mean(given: Floats) -> float:
         return float(rule @ given @ weight)
 
