@@ -8,7 +8,7 @@ import numpy as np
 
 from amber_ruler.numeric import normal
 from amber_ruler.numeric.gate import Floats, aligned
-from amber_ruler.numeric.roots import bracketed_root, nearly_straight, widened
+from amber_ruler.numeric.roots import bracketed_root, widened
 from amber_ruler.numeric.stirling import poisson_weight
 
 if TYPE_CHECKING:
@@ -19,6 +19,7 @@ if TYPE_CHECKING:
 _BLOCK = 256  # mixtures at a time
 _LADDER = 100.0  # largest Poisson mean whose terms are worth taking one by one
 _TINY = 1e-250
+_BOTH = 1e-8  # tails above which one tail says what the other is
 
 
 class Ladder(NamedTuple):
@@ -123,6 +124,11 @@ def bounds_of(
     high_tail: float,
 ) -> tuple[Floats, Floats]:
     """The noncentralities at which each tail has its chance, sought on their square roots up from 0."""
+    if reach.size == 1 and min(low_tail, high_tail) > _BOTH:
+        both = _both_bounds(upper, float(np.ravel(reach)[0]) - 3, low_tail, high_tail)
+        if both is not None:
+            low, high = (np.full(reach.shape, float(root) ** 2) for root in both)
+            return low, high
 
     def bound(tail: Callable[[Floats], Floats], chance: float, sign: float) -> Floats:
         goal = float(normal.quantile(chance))
@@ -135,15 +141,6 @@ def bounds_of(
         if none.all():
             return zero
 
-        if reach.size == 1:  # the deviate is nearly a line of slope 1 in the root: few steps along it do
-            found = nearly_straight(
-                lambda root: float(np.ravel(miss(np.full(reach.shape, max(root, 0.0))))[0]),
-                max(float(np.ravel(reach)[0]) - 3 + sign * goal, 0.5),
-                1.0,
-            )
-            if found is not None and found > 0:
-                return np.full(reach.shape, found**2)
-
         def sought(root: Floats) -> Floats:
             return np.where(none, root - reach / 2, miss(root))  # a root where none is sought ends the search there
 
@@ -151,3 +148,37 @@ def bounds_of(
         return np.where(none, 0.0, bracketed_root(sought, low, high, rtol=1e-13) ** 2)
 
     return bound(upper, low_tail, 1.0), bound(lower, high_tail, -1.0)
+
+
+def _both_bounds(upper: Callable[[Floats], Floats], middle: float, low_tail: float, high_tail: float) -> Floats | None:
+    """Roots of both bounds at once, by secants; None if that does not settle soon at roots above 0.
+
+    The deviate of the upper tail is nearly a line of slope 1 in the root. Where neither tail is tiny, it says both.
+    """
+    goals = np.array([normal.quantile(low_tail), -normal.quantile(high_tail)])
+    x, slope = np.maximum(middle + goals, 0.5), np.ones(2)
+    none = False  # no lower bound, as the tail is large enough without any effect
+
+    def miss(roots: Floats) -> Floats:
+        gap = normal.quantile(np.clip(upper(roots**2), 1e-300, 1 - 1e-16)) - goals
+        return np.asarray(np.where([none, False], 0.0, gap))
+
+    gap = miss(x)
+    for _ in range(14):
+        step = -gap / slope
+        if np.all(np.abs(step) <= 1e-14 * x):
+            return x
+        new = x + step
+        if new[0] <= 0 and not none:
+            x[0] = new[0] = 0.0
+            none = bool(miss(x)[0] >= 0)
+        if new[1] <= 0 or (new[0] <= 0 and not none):
+            return None
+        there = miss(new)
+        moved = new != x
+        slope = np.where(moved, (there - gap) / np.where(moved, new - x, 1.0), slope)
+        x, gap = new, there
+        if not slope[1] > 0 or not (none or slope[0] > 0):
+            break  # both have met their goals to the last digit, or there is no line
+        slope[0] = 1.0 if none else slope[0]
+    return x if np.all(np.abs(gap) <= 1e-12) else None
