@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from typing import Literal, TypeAlias
 
 import numpy as np
@@ -14,7 +15,7 @@ from amber_ruler.measure import checks, shared
 from amber_ruler.measure.proportion import Continuity, wilson
 from amber_ruler.numeric import binomial, gate, normal
 from amber_ruler.numeric.gate import Floats, scalar_or_array
-from amber_ruler.numeric.roots import bracketed_root
+from amber_ruler.numeric.roots import bracketed_number, bracketed_root
 from amber_ruler.register import method
 from amber_ruler.results import Check, Comparison, EffectSize
 from amber_ruler.samples import Pairs
@@ -249,11 +250,29 @@ def _limit(b: Floats, c: Floats, n: Floats, critical: float, side: float) -> Flo
     if not np.isfinite(critical):
         return end
 
+    if np.ndim(n) == 0:
+        return np.asarray(_limit_number(float(b), float(c), float(n), critical, side))
+
     def miss(difference: Floats) -> Floats:
         return np.asarray(np.arctan(_score(b, c, n, difference)) + side * float(np.arctan(critical)))
 
     found: Floats = np.where(side * miss(end) > 0, end, bracketed_root(miss, estimate, end))
     return found
+
+
+def _limit_number(b: float, c: float, n: float, critical: float, side: float) -> float:
+    """The same of one comparison, by numbers."""
+
+    def miss(difference: float) -> float:
+        half = -(b + c) + (2 * n - b + c) * difference
+        root = math.sqrt(max(half * half + 8 * n * c * difference * (1 - difference), 0.0))
+        share = (root - half) / (4 * n) if half <= 0 else 2 * c * difference * (1 - difference) / (half + root)
+        spread = n * (2 * max(share, 0.0, -difference) + difference * (1 - difference))
+        return side * (n * difference - (b - c)) - critical * math.sqrt(max(spread, 0.0))
+
+    # Without a change nothing spreads at the estimate itself: a limit is off it.
+    start = (b - c) / n if b + c > 0 else side * 1e-12
+    return side if miss(side) < 0 else bracketed_number(miss, start, side)
 
 
 def _binomial_p(b: Floats, c: Floats, at: Floats, test: Which, alternative: str) -> Floats:
