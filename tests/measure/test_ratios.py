@@ -150,3 +150,25 @@ def test_paired_limits():
     assert corrected.statistic == pytest.approx(9 / math.sqrt(20), rel=1e-12)
     with pytest.raises(ar.InputError, match="continuity"):
         ar.measure.paired_proportions(cells, test="exact", continuity="half")
+
+
+def test_limits_of_one_table_are_those_of_many():
+    """One comparison goes by numbers, several by arrays: corrected and paired limits are the same, empty cells too."""
+    rng = np.random.default_rng(6)
+    tables = [tuple(int(v) for v in rng.integers(0, 12, 4)) for _ in range(60)]
+    tables += [(10, 5, 0, 0), (0, 5, 0, 0), (0, 0, 5, 0), (0, 0, 0, 7), (5 * 10**11, 10**6, 10**6 + 2000, 5 * 10**11)]
+    tables = [t for t in tables if sum(t)]
+    for side in ("two-sided", "greater", "less"):
+        many = ar.measure.paired_proportions(tuple(np.array(tables).T), alternative=side).interval
+        each = [ar.measure.paired_proportions(t, alternative=side).interval for t in tables]
+        assert [r.low for r in each] == pytest.approx(many.low, abs=1e-12)
+        assert [r.high for r in each] == pytest.approx(many.high, abs=1e-12)
+    x1, x0 = rng.integers(0, 21, (2, 40))
+    ask = {"continuity": "half", "alternative": "two-sided"}
+    many = ar.measure.proportions(Counts(x1, 20), Counts(x0, 25), **ask).interval
+    each = [
+        ar.measure.proportions(Counts(int(a), 20), Counts(int(b), 25), **ask).interval
+        for a, b in zip(x1, x0, strict=True)
+    ]
+    assert [r.low for r in each] == pytest.approx(many.low, abs=1e-11)
+    assert [r.high for r in each] == pytest.approx(many.high, abs=1e-11)

@@ -270,9 +270,12 @@ def _limit_number(b: float, c: float, n: float, critical: float, side: float) ->
         spread = n * (2 * max(share, 0.0, -difference) + difference * (1 - difference))
         return side * (n * difference - (b - c)) - critical * math.sqrt(max(spread, 0.0))
 
-    # Without a change nothing spreads at the estimate itself: a limit is off it.
-    start = (b - c) / n if b + c > 0 else side * 1e-12
-    return side if miss(side) < 0 else bracketed_number(miss, start, side)
+    start = (b - c) / n
+    if start == side or miss(side) < 0:
+        return side
+    if miss(start) == 0:  # nothing spreads at the estimate itself: the limit is off it
+        start += side * 1e-12
+    return bracketed_number(miss, start, side)
 
 
 def _binomial_p(b: Floats, c: Floats, at: Floats, test: Which, alternative: str) -> Floats:
