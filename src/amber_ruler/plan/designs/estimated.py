@@ -276,8 +276,12 @@ class TwoGroups(Estimated):
     def _recruits(self, n: Floats) -> Units:
         """Treatment units that go with so many control units, rounded up to whole units or clusters."""
         size = self._cluster_size()
+        # A whole number of clusters whose mean size is not whole has been rounded up to units.
+        whole = np.floor(n / size * (1 + 1e-14))
+        clusters = np.where(np.ceil(whole * size * (1 - 1e-14)) == n, whole, n / size)
         # The nudge keeps 1.1 * 10 at 11 rather than 12.
-        treated = np.ceil(np.ceil(self.ratio * n / size * (1 - 1e-14)) * size)
+        treated = np.ceil(np.ceil(self.ratio * clusters * (1 - 1e-14)) * size * (1 - 1e-14))
+        treated = np.where(np.asarray(self.ratio) == 1, n, treated)
         n = np.broadcast_to(n, treated.shape)
         return np.maximum(self._least(), treated), n
 
