@@ -86,6 +86,12 @@ def test_totals_and_splits():
         t, c = (found.n_total - 1) // 2, found.n_total // 2
         assert plan.TwoMeans().power(n=(t, c), effect=effect).power < 0.8 <= found.power
     assert plan.TwoMeans(ratio=3).split_cost() == pytest.approx(16 / 12, rel=1e-7)
+    times = plan.TwoTimes(baseline=0.4, alternative="less")
+    split = times.best_split(lift=-0.5).design.ratio
+    near = [times.__class__(baseline=0.4, alternative="less", ratio=split * k).sample_size(lift=-0.5).n_total_exact
+            for k in (0.98, 1.0, 1.02)]  # fmt: skip
+    assert near[1] == min(near)
+    assert plan.TwoTimes(baseline=0.4, ratio=split).split_cost(lift=-0.5) == pytest.approx(1, abs=1e-9)
     design = plan.TwoMeans(sd=2, sd_treatment=5, distribution="normal", alternative="greater")
     best = design.best_split(effect=1, cost_treatment=3, cost_control=1)
 
@@ -156,6 +162,7 @@ def test_levels_limits_and_refusals():
         (lambda: design.needed("spread", n=5, effect=1), "sd"),
         (lambda: plan.TwoMeans(sd=1.0).needed("covariate", n=3, effect=9), "No covariate gives"),
         (lambda: design.needed("sd", clusters=3, effect=1), "goes with number='cluster_size'"),
+        (lambda: plan.OneProportion(baseline=0.3).needed("baseline", n=40, effect=0.2), "power_from='normal'"),
         (lambda: design.power_limit(clusters=3, effect=1), "design with clusters"),
         (lambda: design.sample_size_beside(effect=1), "n_treatment or n_control"),
     ]

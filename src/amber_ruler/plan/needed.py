@@ -40,6 +40,8 @@ def needed(design: D, name: str, power_of: Callable[[D], Floats], target: float)
     """The design at which the power is just the target, and its number there."""
     if name not in numbers_of(design):
         raise InputError.unknown(f"numbers to solve {design.title.lower()} for", name, numbers_of(design))
+    if not design._continuous():
+        raise DesignError("A number is solved for where the power is smooth: take power_from='normal', and no looks.")
     if name in _OF_MODIFIERS:
         low, high, at = _of_modifier(design, name)
     else:

@@ -57,26 +57,41 @@ def smallest_total(design: TwoGroups, effect: Floats, target: Floats) -> PlanAns
 
 
 def best_ratio(design: TwoGroups, effect: Floats, cost_treatment: float, cost_control: float) -> float:
-    """Treatment units for each control unit that make the test cheapest: sd1 / sd0 times the root of cost0 / cost1."""
-    for name, cost in (("cost_treatment", cost_treatment), ("cost_control", cost_control)):
-        gate.positive(name, gate.single(name, cost))
-    treated, control = variances(design, effect)
-    return float(np.sqrt(treated / control * cost_control / cost_treatment))
+    """Treatment units for each control unit that make the test cheapest.
 
+    Where each group adds its own variance it is sd1 / sd0 times the root of cost0 / cost1; else it is searched for.
+    """
+    for name, given in (("cost_treatment", cost_treatment), ("cost_control", cost_control)):
+        gate.positive(name, gate.single(name, given))
+    # Squared standard errors at three splits say what each group adds, and whether that is all there is.
+    even, half, third = (_squared_error(design, effect, k) for k in (1.0, 0.5, 1 / 3))
+    control = 2 * even - half
+    treated = even - control
+    if abs(third - (3 * treated + control)) < 1e-6 * third and min(treated, control) > 0:
+        return float(np.sqrt(treated / control * cost_control / cost_treatment))
 
-def variances(design: TwoGroups, effect: Floats) -> tuple[float, float]:
-    """Variance of one unit of treatment and of control under the effect."""
-    far = np.asarray(1e9)
-    both, half = (float(design._errors(effect, effect, (far, k * far))[1]) ** 2 * 1e9 for k in (1, 2))
-    control = 2 * (both - half)
-    return both - control, control
+    from scipy.optimize import minimize_scalar
+
+    def cost(log: float) -> float:
+        ratio = float(np.exp(log))
+        return _squared_error(design, effect, ratio) * (cost_treatment * ratio + cost_control)
+
+    return float(np.exp(minimize_scalar(cost, bounds=(-12, 12), method="bounded", options={"xatol": 1e-9}).x))
 
 
 def split_cost(design: TwoGroups, effect: Floats) -> float:
     """Units in total by the design's ratio, over those of the best split, for one standard error."""
-    treated, control = variances(design, effect)
-    share = design.ratio / (1 + design.ratio)
-    return float((treated / share + control / (1 - share)) / (np.sqrt(treated) + np.sqrt(control)) ** 2)
+    own, best = (
+        _squared_error(design, effect, ratio) * (1 + ratio)
+        for ratio in (float(design.ratio), best_ratio(design, effect, 1.0, 1.0))
+    )
+    return own / best
+
+
+def _squared_error(design: TwoGroups, effect: Floats, ratio: float) -> float:
+    """Squared standard error under the effect with one unit of control, as many units have it."""
+    control = np.asarray(1e9)
+    return float(design._errors(effect, effect, (control * ratio, control))[1]) ** 2 * 1e9
 
 
 def one_by_one(design: TwoGroups) -> None:
