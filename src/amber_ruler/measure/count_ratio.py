@@ -129,9 +129,8 @@ def count_ratio(
     with np.errstate(over="ignore"):
         low = np.exp(log - critical * se) if ask.tail[0] > 0 else np.zeros_like(log)
         high = np.exp(log + critical * se) if ask.tail[1] > 0 else np.full_like(log, np.inf)
-    named = shared.between(ask, one, two, metric, "events")
     return Comparison(
-        **{**named, "title": named["title"].replace(" − ", " / ")},  # type: ignore[arg-type]
+        **shared.between(ask, one, two, metric, "events", sign="/"),
         method=f"ratio of mean counts, {said}",
         source=source,
         estimate=scalar_or_array(m1 / m0),

@@ -275,15 +275,24 @@ def signed_ranks(
         "checks": (*_tied(ties, values.size), *missing),
         "notes": _unranked(values, at, counted),
     }
+    return of_middle(both, fields, label, ordered, ("middle", "signed ranks"))
+
+
+def of_middle(
+    both: Pairs | ValueGroup, fields: dict[str, Any], label: str, ordered: order.Values, said: tuple[str, str]
+) -> Comparison | Estimate:
+    """What is told of the middle of differences of pairs, or of one sample: what it is, and by what."""
+    name, (middle, by) = fields["metric"], said
     if not isinstance(both, Pairs):
-        return Estimate(title=f"{name}: middle of {label}", label=label, groups=(quartered(label, ordered),), **fields)
-    sides = zip(
-        (*both.labels, "difference"), (*map(order.ordered, (both.treatment, both.control)), ordered), strict=True
-    )
+        return Estimate(
+            title=f"{name}: {middle} of {label}", label=label, groups=(quartered(label, ordered),), **fields
+        )
+    one, two = both.labels
+    sides = ((one, order.ordered(both.treatment)), (two, order.ordered(both.control)), ("difference", ordered))
     return Comparison(
-        title=f"{name}: {both.labels[0]} − {both.labels[1]}, by signed ranks of pairs",
-        treatment=both.labels[0],
-        control=both.labels[1],
+        title=f"{name}: {one} − {two}, by {by} of pairs",
+        treatment=one,
+        control=two,
         paired=True,
         groups=tuple(quartered(side, placed) for side, placed in sides),
         **fields,

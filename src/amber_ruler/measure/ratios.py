@@ -139,9 +139,8 @@ def share_ratio(
     source = "Koopman (1984), Biometrics 40, 513-517"
     if odds or test == "n-1":
         source = "Miettinen & Nurminen (1985), Statistics in Medicine 4, 213-226"
-    named = shared.between(ask, one, two, metric, "success")
     return Comparison(
-        **{**named, "title": named["title"].replace(" − ", " / ")},  # type: ignore[arg-type]
+        **shared.between(ask, one, two, metric, "success", sign="/"),
         method=f"ratio of {'odds' if odds else 'shares'}, {_OF_SHARES[test]}",
         source=source,
         estimate=scalar_or_array(estimate),
@@ -284,9 +283,8 @@ def rate_ratio(
     low = np.where(tail[0] > 0, low, 0.0)
     high = np.where(tail[1] > 0, high, np.inf)
     tested = ask.test(p, at) if z is None else ask.test(p, at, statistic=z, name="z", critical=min(critical))
-    named = shared.between(ask, one, two, metric, "events")
     return Comparison(
-        **{**named, "title": named["title"].replace(" − ", " / ")},  # type: ignore[arg-type]
+        **shared.between(ask, one, two, metric, "events", sign="/"),
         method=f"ratio of two rates, {said}",
         source=source,
         estimate=scalar_or_array(estimate),

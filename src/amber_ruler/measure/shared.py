@@ -98,11 +98,13 @@ class Between(TypedDict):
     good: str
 
 
-def between(ask: Question, one: Read, two: Read, metric: str | None, usual: str, *, said: str = "") -> Between:
-    """Title, metric and labels of a comparison; `said` stands behind its labels."""
+def between(
+    ask: Question, one: Read, two: Read, metric: str | None, usual: str, *, sign: str = "−", said: str = ""
+) -> Between:
+    """Title, metric and labels of a comparison; `sign` stands between its labels, `said` behind them."""
     name = groups.named(metric, usual, one, two)
     return {
-        "title": f"{name}: {one.label} − {two.label}{said}",
+        "title": f"{name}: {one.label} {sign} {two.label}{said}",
         "metric": name,
         "treatment": one.label,
         "control": two.label,

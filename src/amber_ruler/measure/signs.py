@@ -11,7 +11,7 @@ from amber_ruler.effects import Alternative
 from amber_ruler.errors import DataError
 from amber_ruler.measure import checks, shared
 from amber_ruler.measure.proportion import wilson
-from amber_ruler.measure.ranks import quartered
+from amber_ruler.measure.ranks import of_middle
 from amber_ruler.numeric import binomial, gate, normal
 from amber_ruler.numeric import ranks as order
 from amber_ruler.numeric.gate import Floats
@@ -129,19 +129,7 @@ def signs(
         "checks": missing,
         "notes": notes,
     }
-    if not isinstance(both, Pairs):
-        return Estimate(title=f"{name}: median of {label}", label=label, groups=(quartered(label, placed),), **fields)
-    sides = zip(
-        (*both.labels, "difference"), (*map(order.ordered, (both.treatment, both.control)), placed), strict=True
-    )
-    return Comparison(
-        title=f"{name}: {both.labels[0]} − {both.labels[1]}, by signs of pairs",
-        treatment=both.labels[0],
-        control=both.labels[1],
-        paired=True,
-        groups=tuple(quartered(side, values_) for side, values_ in sides),
-        **fields,
-    )
+    return of_middle(both, fields, label, placed, ("median", "signs"))
 
 
 def _p(up: float, down: float, alternative: str) -> Floats:
@@ -158,8 +146,8 @@ def _limits(values: Floats, tail: tuple[float, float]) -> tuple[float, float, fl
         if share == 0:
             ends.append(-side * math.inf)
             continue
-        # Chances of fewer than k values below the median.
-        below = 1 - binomial.at_least(np.arange(1.0, n // 2 + 2), np.asarray(float(n)), even)
+        # The chance of fewer than k values below the median is that of more than n - k.
+        below = binomial.at_least(n + 1 - np.arange(1.0, n // 2 + 2), np.asarray(float(n)), even)
         k = int(np.sum(below <= share * (1 + 1e-12)))
         if k == 0:
             ends.append(-side * math.inf)

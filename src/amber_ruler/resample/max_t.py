@@ -109,13 +109,16 @@ def max_t(
     each = _sided(_statistics(dealt.sums, totals, m, statistic), alternative)
     more = 0 if dealt.every else 1
     count = len(each) + more
-    raw = (np.sum(each >= own - _TIED * np.maximum(1.0, np.abs(own)), axis=0) + more) / count
+    # Rounding makes equal statistics differ by a little of the size of what they are made of.
+    size = np.sqrt(np.mean(totals[:, m + 1 :], axis=0)) if statistic == "mean" else np.ones(m)
+    least = own - _TIED * np.maximum(size, np.abs(own))
+    raw = (np.sum(each >= least, axis=0) + more) / count
     order = np.argsort(-own, kind="stable")
     adjusted = np.empty(m)
     highest = np.full(len(each), -np.inf)
     for k in order[::-1]:
         highest = np.maximum(highest, each[:, k])
-        adjusted[k] = (np.sum(highest >= own[k] - _TIED * max(1.0, abs(own[k]))) + more) / count
+        adjusted[k] = (np.sum(highest >= least[k]) + more) / count
     adjusted[order] = np.maximum.accumulate(adjusted[order])
     left = sum(u.left_out for u in arms)
     checks = []
