@@ -68,8 +68,8 @@ def test_metrics_that_go_together_lose_less_than_by_holm():
 def test_a_metric_in_a_tiny_unit_keeps_its_p_value() -> None:
     rng = np.random.default_rng(5)
     one, two = ({"fare": rng.normal(size=6), "trips": rng.normal(size=6)} for _ in "12")
-    plain = max_t(one, two, values=["fare", "trips"], statistic="mean")
-    tiny = max_t(
+    plain = ar.resample.max_t(one, two, values=["fare", "trips"], statistic="mean")
+    tiny = ar.resample.max_t(
         {name: x * 1e-15 for name, x in one.items()},
         {name: x * 1e-15 for name, x in two.items()},
         values=["fare", "trips"],

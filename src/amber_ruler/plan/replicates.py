@@ -68,26 +68,20 @@ def contrast(design: Contrast, rng: Rng, effect: float, units: Sizes, runs: int)
     weights = np.asarray(design.weights, dtype=np.float64)
     sizes = units if design.split is not None else units * weights.size
     drawn = _summaries(rng, weights / (weights @ weights) * effect, design.sd, sizes, runs)
-
-    def p(k: int) -> float:
-        found = measure.groups(_run(drawn, k), variances="equal").contrasts(
-            {"planned": tuple(weights)}, "none", alternative=design.alternative
-        )
-        return float(np.ravel(np.asarray(found.p_value))[0])
-
-    return _each(runs, p)
+    return _of_weights(drawn, tuple(weights), design.alternative, runs)
 
 
 def all_pairs(design: AllPairs, rng: Rng, effect: float, units: Sizes, runs: int) -> Floats:
     """The pair of the first two groups."""
-    means = [effect, *[0.0] * (design.groups - 1)]
-    drawn = _summaries(rng, means, design.sd, units * design.groups, runs)
-    weights = {"planned": (1.0, -1.0, *[0.0] * (design.groups - 2))}
+    others = [0.0] * (design.groups - 2)
+    drawn = _summaries(rng, [effect, 0.0, *others], design.sd, units * design.groups, runs)
+    return _of_weights(drawn, (1.0, -1.0, *others), design.alternative, runs)
 
+
+def _of_weights(drawn: Sequence[Summary], weights: tuple[float, ...], alternative: Any, runs: int) -> Floats:
     def p(k: int) -> float:
-        found = measure.groups(_run(drawn, k), variances="equal").contrasts(
-            weights, "none", alternative=design.alternative
-        )
+        fitted = measure.groups(_run(drawn, k), variances="equal")
+        found = fitted.contrasts({"planned": weights}, "none", alternative=alternative)
         return float(np.ravel(np.asarray(found.p_value))[0])
 
     return _each(runs, p)
