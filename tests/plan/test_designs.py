@@ -258,6 +258,9 @@ def test_widths_expected_and_assured():
     mean = plan.TwoMeans(sd=2).precision(n=6, width="expected").half_width
     c4 = np.sqrt(2 / 10) * special.gamma(11 / 2) / special.gamma(5)
     assert mean == pytest.approx(stats.t.isf(0.025, 10) * 2 * np.sqrt(2 / 6) * c4, rel=1e-12)
+    many = plan.TwoMeans(sd=2)  # of which the mean spread differs from the true one by 1 / (4 df)
+    share = many.precision(n=10**12, width="expected").half_width / many.precision(n=10**12).half_width
+    assert share == pytest.approx(1 - 1 / 8e12, rel=1e-15)
     x, p = np.arange(51), stats.binom.pmf(np.arange(51), 50, 0.2)
     for kind in ("wald", "wilson", "clopper-pearson"):
         found = [ar.measure.proportion(Counts(int(k), 50), interval=kind, test={"wald": "score"}.get(kind, "score"))

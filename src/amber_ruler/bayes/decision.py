@@ -248,8 +248,11 @@ def _value_of_counts(result: Comparison, m: int, side: float) -> float:
     after, chance = [], []
     for a, b in shares:
         after.append((a + k) / (a + b + m))
-        ways = special.gammaln(m + 1) - special.gammaln(k + 1) - special.gammaln(m - k + 1)
-        chance.append(np.exp(ways + special.betaln(a + k, b + m - k) - special.betaln(a, b)))
+        # Each count's chance over that of the one before keeps its digits whatever a and b are.
+        steps = np.log((m - k[:-1]) / k[1:]) + np.log((a + k[:-1]) / (b + m - k[1:]))
+        log = np.concatenate([[0.0], np.cumsum(steps)])
+        likely = np.exp(log - log.max())
+        chance.append(likely / likely.sum())
     # The mean gain of changing the choice: how far the other one's mean comes to lie above that of today's best.
     best = 0 if side * (means[0] - means[1]) >= 0 else 1
     own, rest = (side * after[best], chance[best]), (side * after[1 - best], chance[1 - best])

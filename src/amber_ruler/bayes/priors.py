@@ -12,6 +12,7 @@ from scipy import special
 from amber_ruler.errors import InputError
 from amber_ruler.numeric import gate
 from amber_ruler.numeric.gate import Floats, Number, scalar_or_array
+from amber_ruler.numeric.stirling import stirling_error
 
 __all__ = [
     "Beta",
@@ -380,9 +381,9 @@ class NormalInverseGamma:
 def log_t(x: Floats, df: Number) -> Floats:
     """Logarithm of Student's density."""
     df = np.asarray(df, dtype=float)
-    constant = special.gammaln((df + 1) / 2) - special.gammaln(df / 2) - 0.5 * np.log(df * np.pi)
-    # With very many the gamma functions lose their difference; to first order of 1/df it is this.
-    constant = np.where(df > 1e8, -0.5 * np.log(2 * np.pi) - 1 / (4 * df), constant)
+    # The gamma functions at (df + 1) / 2 and df / 2 without the logarithms that cancel.
+    a = df / 2
+    constant = a * np.log1p(0.5 / a) - 0.5 + stirling_error(a + 0.5) - stirling_error(a) - 0.5 * np.log(2 * np.pi)
     return np.asarray(constant - 0.5 * (df + 1) * np.log1p(x * x / df))
 
 

@@ -14,6 +14,7 @@ from amber_ruler.errors import DesignError
 from amber_ruler.numeric import normal, score
 from amber_ruler.numeric.binomial import at_least, chance
 from amber_ruler.numeric.gate import Floats, Number, aligned
+from amber_ruler.numeric.stirling import poisson_weight
 from amber_ruler.plan.modifiers import Margin
 from amber_ruler.plan.planned import Planned, Units
 from amber_ruler.plan.search import MOST_UNITS
@@ -187,7 +188,7 @@ def power_of_counts(rate: Floats, baseline: Number, times: Units, low: Number, h
         if 2 * reach > _MOST_OUTCOMES:
             raise DesignError(f"{mean:,.0f} events have too many outcomes to count: take power_from='normal'.")
         total = np.arange(max(0.0, np.floor(mean - reach)), np.ceil(mean + reach) + 1)
-        chances = np.exp(special.xlogy(total, mean) - mean - special.gammaln(total + 1))
+        chances = poisson_weight(total, np.asarray(mean))
         even, share = t1 / (t1 + t0), r1 * t1 / mean
         more = at_least(_reject_from(total, np.asarray(even), np.asarray(above)), total, np.asarray(share))
         less = at_least(_reject_from(total, np.asarray(1 - even), np.asarray(below)), total, np.asarray(1 - share))

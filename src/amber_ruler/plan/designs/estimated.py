@@ -7,9 +7,8 @@ from dataclasses import dataclass, replace
 from typing import Any, ClassVar, Self, Unpack
 
 import numpy as np
-from scipy import special
 
-from amber_ruler.effects import Alternative
+from amber_ruler.effects import Alternative, small_sample_factor
 from amber_ruler.errors import DesignError
 from amber_ruler.numeric import chisquare, gate, normal, student
 from amber_ruler.numeric.gate import Floats, Number
@@ -192,7 +191,8 @@ class Estimated(Design):
         if self._slopes():
             raise DesignError("With a covariate only the planned width is known.")
         if assurance is None:
-            return np.asarray(np.sqrt(2 / df) * np.exp(special.gammaln((df + 1) / 2) - special.gammaln(df / 2)))
+            # The mean of a standard deviation of normal values, in units of the true one.
+            return np.asarray(small_sample_factor(df + 1) * np.sqrt((df + 1) / df))
         return np.sqrt(chisquare.quantile(assurance, df) / df)
 
     def _single_alpha(self, units: Units) -> Floats:
