@@ -3,6 +3,7 @@
 import itertools
 import math
 
+import mpmath as mp
 import numpy as np
 import pytest
 from scipy import optimize, special, stats
@@ -42,6 +43,70 @@ def test_limits_of_a_ratio_of_shares_invert_the_test(ratio, test, counts):
     """The same of shares and of odds."""
     one, two = Counts(*counts[:2]), Counts(*counts[2:])
     ends_lead_back(lambda **k: ar.measure.share_ratio(one, two, ratio=ratio, test=test, **k), 0.025)
+
+
+def exact_z(kind, x1, n1, x0, n0, r):
+    """Statistics with sixty digits, from their definitions."""
+    x1, n1, x0, n0, r = map(mp.mpf, (x1, n1, x0, n0, r))
+    if kind == "risk":
+        b = n1 * r + x1 + n0 + x0 * r
+        low = (b - mp.sqrt(b * b - 4 * (n1 + n0) * r * (x1 + x0))) / (2 * (n1 + n0) * r)
+        spread = r * low * (1 - r * low) / n1 + r * r * low * (1 - low) / n0
+        return (x1 / n1 - r * x0 / n0) / mp.sqrt(spread)
+    if kind == "odds":
+        a, b, c = n0 * (r - 1), n1 * r + n0 - (x1 + x0) * (r - 1), x1 + x0
+        low = 2 * c / (b + mp.sqrt(b * b + 4 * a * c))
+        high = r * low / (1 + low * (r - 1))
+        return (x1 - n1 * high) * mp.sqrt(1 / (n1 * high * (1 - high)) + 1 / (n0 * low * (1 - low)))
+    share, n = r * n1 / (r * n1 + n0), x1 + x0
+    if kind == "score":
+        return (x1 - n * share) / mp.sqrt(n * share * (1 - share))
+    if kind == "root":
+        q = r * n1 / n0
+        return 2 * (mp.sqrt(x1 + 0.375) - mp.sqrt(q * (x0 + 0.375))) / mp.sqrt(1 + q)
+    told = sum(x * mp.log(x / m) if x else mp.mpf(0) for x, m in ((x1, n * share), (x0, n * (1 - share))))
+    return mp.sign(x1 - n * share) * mp.sqrt(2 * told)
+
+
+@pytest.mark.parametrize("null", [1.0, 0.5, 3.0])
+@pytest.mark.parametrize(
+    ("kind", "counts"),
+    [
+        *itertools.product(
+            ("risk", "odds"),
+            [
+                (3, 10, 1, 12),
+                (500_000_000_123, 10**12, 499_999_000_000, 10**12),
+                (5, 10**12, 1, 10**12),
+                (10**12 - 3, 10**12, 10**12 - 9, 10**12),
+                (1, 2, 2, 2),
+                (300, 1000, 10, 1000),
+            ],
+        ),
+        *itertools.product(
+            ("score", "root", "likelihood"),
+            [
+                (3, 2.0, 1, 3.0),
+                (10**12, 1.0, 10**12 + 3 * 10**6, 1.0),
+                (0, 3.0, 5, 1e-3),
+                (900, 1.0, 100, 1.0),
+                (1, 1e-6, 1, 1e9),
+            ],
+        ),
+    ],
+)
+def test_statistics_of_ratios_keep_their_digits(kind, counts, null):
+    """At counts of 1e12, shares next to 0 and 1, exposures far apart, and far tails."""
+    x1, n1, x0, n0 = counts
+    if kind in ("risk", "odds"):
+        r = ar.measure.share_ratio(Counts(x1, n1), Counts(x0, n0), ratio=kind, null=null)
+    else:
+        r = ar.measure.rate_ratio(Events(x1, n1), Events(x0, n0), test=kind, null=null)
+    with mp.workdps(60):
+        z = exact_z(kind, *counts, null)
+        p = float(mp.erfc(abs(z) / mp.sqrt(2)))
+    assert r.test.statistic == pytest.approx(float(z), rel=1e-12)
+    assert r.p_value == pytest.approx(p, rel=1e-10, abs=1e-300)
 
 
 def test_ratios_by_their_formulas():

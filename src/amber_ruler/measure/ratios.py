@@ -308,7 +308,8 @@ def _by_roots(
     """Z and limits: with s the root of the ratio times the exposures', A - s B = ± c sqrt(1 + s²) / 2 is quadratic."""
     a, b = np.sqrt(x1 + 0.375), np.sqrt(x0 + 0.375)
     q = null * exposure
-    z = 2 * (a - np.sqrt(q) * b) / np.sqrt(1 + q)
+    # The difference of the roots by that of their squares, which keeps its digits.
+    z = 2 * (x1 - q * x0 + 0.375 * (1 - q)) / (a + np.sqrt(q) * b) / np.sqrt(1 + q)
     ends = []
     for side, c in zip((-1.0, 1.0), critical, strict=True):
         half = min(c, 1e8) ** 2 / 4
@@ -329,10 +330,17 @@ def _likelihood_root(x1: Floats, x0: Floats, e1: Floats, e0: Floats, log_ratio: 
     with np.errstate(divide="ignore", invalid="ignore", over="ignore"):
         # Both deviances x log(x / m) + m - x, whose linear terms cancel; without a count m is left.
         told = [
-            np.where(x > 0, x * expm1_less(np.log1p(-side * away / np.maximum(x, 1))), mean)
+            np.where(x > 0, x * expm1_less(_log_of(mean, x, side * away)), mean)
             for x, mean, side in ((x1, n * share, 1.0), (x0, n * rest, -1.0))
         ]
     return np.asarray(np.sign(away) * np.sqrt(2 * np.maximum(told[0] + told[1], 0.0)))
+
+
+def _log_of(mean: Floats, x: Floats, more: Floats) -> Floats:
+    """Log of mean / x, whose difference is known better where it is small."""
+    above = np.maximum(x, 1)
+    near = np.abs(more) < 0.5 * above
+    return np.where(near, np.log1p(np.where(near, -more / above, 0.0)), np.log(mean / above))
 
 
 def _likelihood_limit(

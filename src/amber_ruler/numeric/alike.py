@@ -28,13 +28,14 @@ def _logs(x: Any) -> Any:
 
 ARRAYS = SimpleNamespace(
     sqrt=np.sqrt, exp=np.exp, hypot=np.hypot, least=np.minimum, most=np.maximum, where=np.where,
-    quotient=_quotients, copysign=np.copysign, log=_logs, log1p=np.log1p, tanh=np.tanh,
+    quotient=_quotients, copysign=np.copysign, log=_logs, log1p=np.log1p, expm1=np.expm1, tanh=np.tanh,
     arcsinh=np.arcsinh, isfinite=np.isfinite, size=np.abs, both=np.logical_and, all=np.all,
 )  # fmt: skip
 NUMBERS = SimpleNamespace(
     sqrt=math.sqrt, exp=math.exp, hypot=math.hypot, least=min, most=max, where=lambda test, a, b: a if test else b,
     quotient=_quotient, copysign=math.copysign, tanh=math.tanh, arcsinh=math.asinh,
-    log=lambda x: math.log(x) if x > 0 else math.nan if x else -math.inf, log1p=math.log1p, isfinite=math.isfinite,
+    log=lambda x: math.log(x) if x > 0 else math.nan if x else -math.inf, log1p=math.log1p, expm1=math.expm1,
+    isfinite=math.isfinite,
     size=abs, both=lambda a, b: a and b, all=bool,
 )  # fmt: skip
 

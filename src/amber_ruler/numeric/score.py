@@ -50,19 +50,26 @@ def log_risk_ratio(x1: Any, n1: Any, x0: Any, n0: Any, log_ratio: Any, xp: Any =
     ----------
     .. [1] Koopman (1984), Biometrics 40, 513-517.
     """
-    ratio = xp.exp(log_ratio)
-    p1, p0 = shares_of_ratio(x1, n1, x0, n0, ratio, xp)
-    spread = xp.sqrt(p1 * (1 - p1) / n1 + ratio**2 * p0 * (1 - p0) / n0)
-    return _ratio(x1 / n1 - ratio * x0 / n0, spread, xp)
+    p1, q1, _p0, q0 = shares_of_ratio(x1, n1, x0, n0, log_ratio, xp)
+    gap = difference_of_shares(x1, n1, x0, n0) - xp.expm1(log_ratio) * x0 / n0
+    return _ratio(gap, xp.sqrt(p1 * q1 / n1 + xp.exp(log_ratio) * p1 * q0 / n0), xp)
 
 
-def shares_of_ratio(x1: Any, n1: Any, x0: Any, n0: Any, ratio: Any, xp: Any = ARRAYS) -> tuple[Any, Any]:
-    """Maximum likelihood of p1 and p0 under p1 = ratio * p0."""
-    # The discriminant of n r p0^2 - b p0 + x = 0 as a sum of positive terms, so that nothing cancels.
-    b = (n1 + x0) * ratio + (n0 + x1)
-    root = xp.hypot((n1 + x0) * ratio - (n0 + x1), 2 * xp.sqrt(ratio * (n1 - x1) * (n0 - x0)))
-    p0 = xp.least(2 * (x1 + x0) / (b + root), 1.0)
-    return xp.least(ratio * p0, 1.0), p0
+def shares_of_ratio(x1: Any, n1: Any, x0: Any, n0: Any, log_ratio: Any, xp: Any = ARRAYS) -> tuple[Any, Any, Any, Any]:
+    """Maximum likelihood under p1 = exp(log_ratio) p0, as p1, 1 - p1, p0, 1 - p0, each to its own last digits."""
+    turn = log_ratio > 0  # the larger share is taken for p0
+    x1, x0 = xp.where(turn, x0, x1), xp.where(turn, x1, x0)
+    n1, n0 = xp.where(turn, n0, n1), xp.where(turn, n1, n0)
+    ratio, less = xp.exp(-xp.size(log_ratio)), -xp.expm1(-xp.size(log_ratio))
+    f1, f0, n = n1 - x1, n0 - x0, n1 + n0
+    # n r p0^2 - b p0 + x = 0, its discriminant as a sum of positive terms; and the same in 1 - p0, and in 1 - p1.
+    root = xp.hypot(f1 - f0 - less * (n1 + x0), 2 * xp.sqrt(ratio * f1 * f0))
+    p0 = xp.least(2 * (x1 + x0) / ((n1 + x0) * ratio + n0 + x1 + root), 1.0)
+    c = f1 + f0 - less * (n + f0)
+    q0 = xp.where(c > 0, xp.quotient(c + root, 2 * n * ratio), 2 * less * f0 / xp.most(root - c, 1e-300))
+    q1 = (ratio * (f1 + f0) + less * (n + f1) + root) / (2 * n)
+    p1, q0, q1 = ratio * p0, xp.least(q0, 1.0), xp.least(q1, 1.0)
+    return xp.where(turn, p0, p1), xp.where(turn, q0, q1), xp.where(turn, p1, p0), xp.where(turn, q1, q0)
 
 
 def log_odds_ratio(x1: Any, n1: Any, x0: Any, n0: Any, log_ratio: Any, xp: Any = ARRAYS) -> Any:

@@ -392,7 +392,7 @@ class TwoProportions(Shares, TwoGroups):
         error = np.sqrt(factor * (_variance(p1) / one + ratio**2 * _variance(p0) / two))
         if self.test == "unpooled":
             return error, error
-        high, low = score.shares_of_ratio(one * p1, one, two * p0, two, np.asarray(ratio))
+        high, _, low, _ = score.shares_of_ratio(one * p1, one, two * p0, two, np.log(ratio))
         return np.sqrt(factor * (_variance(high) / one + ratio**2 * _variance(low) / two)), error
 
     def _power_of(self, effect: Floats, units: Units) -> Floats:
