@@ -80,7 +80,7 @@ def signs(
     Examples
     --------
     >>> r = signs([2.1, 3.4, -0.3, 1.8, 2.2, 4.0, 0.9, 1.1])
-    >>> r.estimate, round(r.p_value, 4), r.interval.low, round(r.facts["attained_level"], 4)
+    >>> round(r.estimate, 2), round(r.p_value, 4), r.interval.low, round(r.facts["attained_level"], 4)
     (1.95, 0.0703, -0.3, 0.9922)
     """
     ask = shared.question(alpha, alternative, margin, good)

@@ -9,7 +9,8 @@ from dataclasses import dataclass
 from amber_ruler.errors import InputError
 
 _WRITTEN = r"^\s*[+-]?\s*(\d+|\d{{1,3}}({thousands}\d{{3}})+)?({decimal}\d+)?\s*%?\s*$"
-_TWO = {frozenset(pair) for pair in (("yes", "no"), ("y", "n"), ("true", "false"), ("won", "lost"), ("on", "off"))}
+# Two values of which the first is the success.
+_TWO = {"yes": "no", "y": "n", "true": "false", "won": "lost", "on": "off"}
 _OFTEN, _SHORT = 20, 6
 _MISSING = {"n/a", "na", "-", "--", ".", "null", "none", "nan", "?", "missing"}
 
@@ -97,6 +98,8 @@ def guess(values: Sequence[str], column: str) -> str:
     if first.casefold() in _MISSING or (len(set(some)) == 1 and len(some) > 1 and len(first) < _SHORT):
         return f"{first!r} looks like a missing value: missing=[{first!r}] (--missing {first!r})"
     kinds = {v.casefold() for v in some}
-    if frozenset(kinds) in _TWO or (len(kinds) == 2 and len(some) > _OFTEN):
-        return f"{column!r} has two values: success={first!r} makes them 1 and 0 (--success {first!r})"
+    known = {v: v.casefold() for v in some if kinds == {v.casefold(), _TWO.get(v.casefold())}}
+    if known or (len(kinds) == 2 and len(some) > _OFTEN):
+        success = next(iter(known), first)
+        return f"{column!r} has two values: success={success!r} makes them 1 and 0 (--success {success!r})"
     return ""
