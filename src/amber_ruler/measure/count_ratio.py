@@ -98,7 +98,7 @@ def count_ratio(
     >>> from amber_ruler import Summary
     >>> r = count_ratio(Summary(90, 4.2, 3.1, "short"), Summary(90, 3.6, 2.9, "current"))
     >>> round(r.estimate, 4), round(r.p_value, 4), round(r.facts["phi"], 3)
-    (1.1667, 0.1797, 2.312)
+    (1.1667, 0.1823, 2.312)
     """
     ask = shared.question(alpha, alternative, None, good)
     said, source = _SPREADS[gate.choice("spread", spread, _SPREADS)]
