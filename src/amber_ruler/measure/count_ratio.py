@@ -23,6 +23,10 @@ _SPREADS = {
     "negative-binomial": ("negative binomial by moments", "Anscombe (1950), Biometrika 37, 358-382"),
     "own": ("each group's own spread", "Hedges, Gurevitch & Curtis (1999), Ecology 80, 1150-1156"),
 }
+_NOTES = {
+    "phi": "The variance of the counts is {:.3g} times their mean.",
+    "k": "The variance of counts with mean m is m + {:.3g} m².",
+}
 
 
 @method(
@@ -140,4 +144,5 @@ def count_ratio(
         groups=(shared.mean_group(one.label, n1, m1, s1), shared.mean_group(two.label, n0, m0, s0)),
         facts={name: scalar_or_array(value) for name, value in facts.items()},
         checks=checks.missing(one, two),
+        notes=tuple(_NOTES[name].format(float(value)) for name, value in facts.items() if np.ndim(value) == 0),
     )

@@ -102,7 +102,7 @@ def signs(
 
     p = _p(up, down, alternative)
     won = wilson(np.asarray(up), np.asarray(n), tuple(float(normal.upper_quantile(alpha / 2)) for _ in "12"))  # type: ignore[arg-type]
-    notes = (f"{same:,.0f} of {values.size:,} equal {at:g} and are left out of the test.",) if same else ()
+    left = (f"{same:,.0f} of {values.size:,} equal {at:g} and are left out of the test.",) if same else ()
     name = metric or getattr(both, "metric", "") or "value"
     fields: dict[str, Any] = {
         "method": "sign test, exact",
@@ -127,7 +127,7 @@ def signs(
         "margin": ask.margin,
         "good": good,
         "checks": missing,
-        "notes": notes,
+        "notes": (*left, f"The interval attains a level of {100 * level:.4g}%."),
     }
     return of_middle(both, fields, label, placed, ("median", "signs"))
 
