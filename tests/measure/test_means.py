@@ -61,7 +61,7 @@ def test_equal_variances_and_known_deviations():
     assert z.effects["cohen_d"].value == pytest.approx(1 / np.sqrt(2.5), rel=1e-12)
 
 
-@settings(max_examples=200, deadline=None)
+@settings(max_examples=120, deadline=None)
 @given(
     group,
     group,

@@ -122,7 +122,7 @@ def exact_score(table, delta):
         return (mp.mpf(x1) / n1 - mp.mpf(x0) / n0 - delta) / spread
 
 
-@settings(max_examples=150, deadline=None)
+@settings(max_examples=100, deadline=None)
 @given(
     st.tuples(st.floats(0.4, 15), st.floats(0.4, 15)),
     st.sampled_from(["few", "all but few", "any"]),
@@ -182,7 +182,7 @@ def test_ratio_limits_solve_their_score_equations():
 counts = st.integers(1, 400).flatmap(lambda n: st.tuples(st.integers(0, n), st.just(n)))
 
 
-@settings(max_examples=200, deadline=None)
+@settings(max_examples=120, deadline=None)
 @given(
     counts,
     counts,

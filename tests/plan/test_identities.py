@@ -40,7 +40,7 @@ def test_turning_the_sign_turns_the_alternative(name, effect, n, side):
     assert first.half_width == pytest.approx(second.half_width, rel=1e-9)
 
 
-@settings(max_examples=60, deadline=None)
+@settings(max_examples=40, deadline=None)
 @given(st.floats(0.05, 3), st.integers(2, 300), st.floats(1e-3, 1e3))
 def test_another_unit_of_measurement_changes_no_power(effect, n, unit):
     """Means in cents have the power of means in euros; rates by week that of rates by day."""
@@ -56,7 +56,7 @@ def test_another_unit_of_measurement_changes_no_power(effect, n, unit):
         assert other.half_width == pytest.approx(one.half_width * unit, rel=1e-9)
 
 
-@settings(max_examples=60, deadline=None)
+@settings(max_examples=40, deadline=None)
 @given(st.floats(0.05, 0.9), st.floats(0.02, 0.95), st.integers(5, 500), st.integers(5, 500), st.booleans())
 def test_failures_are_successes_seen_from_the_other_side(p0, p1, n1, n0, exact):
     """Exchanging successes and failures, or the two groups, changes no power of a two-sided test of shares."""

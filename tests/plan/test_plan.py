@@ -76,7 +76,7 @@ DESIGNS = {
 }
 
 
-@settings(max_examples=110, deadline=None)
+@settings(max_examples=80, deadline=None)
 @given(
     st.sampled_from(sorted(DESIGNS)),
     st.floats(0.3, 2.0),
@@ -98,7 +98,7 @@ def test_the_size_is_the_smallest_and_the_questions_lead_back(name, factor, powe
     units = {"n": asked.n}
     assert abs(design.detectable_effect(**units, power=power).effect) <= abs(effect) * (1 + 1e-9)
     assert design.alpha_for(**units, effect=effect, power=power).alpha <= alpha * (1 + 1e-9)
-    assert design.power(**units, effect=effect).power == asked.power
+    assert design.power(**units, effect=effect).power == pytest.approx(asked.power, rel=1e-13)
 
 
 @settings(max_examples=25, deadline=None)

@@ -10,7 +10,7 @@ from tests.plan.test_plan import DESIGNS, SIDES
 from amber_ruler import DesignError, InputError, plan
 
 
-@settings(max_examples=60, deadline=None)
+@settings(max_examples=40, deadline=None)
 @given(st.sampled_from(sorted(DESIGNS)), st.floats(0.3, 1.5), st.floats(0.1, 0.99), st.sampled_from(SIDES))
 def test_a_size_before_rounding_has_just_the_power(name, factor, power, side):
     """Where there is one, it lies below the whole size by no more than one step, and its power is the one asked for."""

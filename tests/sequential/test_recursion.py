@@ -38,7 +38,7 @@ CASES = {
 }
 
 
-@pytest.mark.parametrize("drift", [0.0, 1.3, -2.0, 4.5])
+@pytest.mark.parametrize("drift", [0.0, -2.0, 4.5])
 @pytest.mark.parametrize("name", CASES)
 def test_chances_of_crossing_agree_with_simpsons_rule(name, drift):
     """Above, below and never, under no effect and under effects either way."""
