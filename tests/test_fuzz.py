@@ -28,7 +28,7 @@ def test_the_other_doors_answer_soundly_or_refuse(door, monkeypatch):
     monkeypatch.setattr(fuzz_doors, "SLACK", 20.0)
     with warnings.catch_warnings(), np.errstate(all="ignore"):
         warnings.simplefilter("ignore")
-        ends, found = fuzz.through(fuzz.DOORS[door], 40, seed=7)
+        ends, found = fuzz.through(fuzz.DOORS[door], 60, seed=7)
     assert not found, "\n".join(found[:3])
     assert ends["answered"] >= 2
 
