@@ -2,6 +2,7 @@
 
 import itertools
 
+import mpmath as mp
 import numpy as np
 import pytest
 from scipy import integrate, special, stats
@@ -411,3 +412,31 @@ def test_what_can_not_be_is_said(call, says):
     """Each mistake has a message that says what."""
     with pytest.raises((DesignError, InputError), match=says):
         call()
+
+
+@pytest.mark.parametrize("gap", [1e-9, -1e-6, 0.1])
+def test_small_effects_keep_their_digits(gap):
+    """Sizes before rounding from distances with forty digits: arcsines, likelihoods, Fisher's z, roots of rates."""
+    side = {"alternative": "greater" if gap > 0 else "less", "alpha": 0.025}
+    with mp.workdps(40):
+        goal = (mp.sqrt(2) * (mp.erfinv(mp.mpf("0.95")) + mp.erfinv(mp.mpf("0.8")))) ** 2
+        low = mp.mpf(0.3)
+        p = low + mp.mpf(gap)
+        h = 2 * (mp.asin(mp.sqrt(p)) - mp.asin(mp.sqrt(low)))
+        told = 2 * (p * mp.log(p / low) + (1 - p) * mp.log((1 - p) / (1 - low)))
+        q = mp.atanh(p) - mp.atanh(low)
+        root = 2 * (mp.sqrt(p) - mp.sqrt(low))
+        expected = [2 * goal / h**2, goal / told, goal / q**2 + 3, 2 * goal / q**2 + 3, 2 * goal / root**2]
+    for design, many in zip(
+        (
+            plan.TwoProportions(baseline=0.3, test="arcsine", **side),
+            plan.OneProportion(baseline=0.3, test="likelihood", power_from="normal", **side),
+            plan.Correlation(null=0.3, power_from="fisher-z", **side),
+            plan.TwoCorrelations(baseline=0.3, **side),
+            plan.TwoRates(baseline=0.3, scale="root", **side),
+        ),
+        expected,
+        strict=True,
+    ):
+        units = tuple(np.asarray(float(many)) for _ in range(len(design._recruits(np.asarray(9.0)))))
+        assert float(design._power_of(np.asarray(gap), units)) == pytest.approx(0.9, abs=1e-11)

@@ -10,6 +10,7 @@ from amber_ruler.effects.scale import Alternative, critical_z, tails
 from amber_ruler.effects.standardised import small_sample_factor, standardised
 from amber_ruler.errors import InputError
 from amber_ruler.numeric import chisquare, fisher, gate, normal, student
+from amber_ruler.numeric.exact import fisher_distance
 from amber_ruler.results import EffectSize, Interval
 
 
@@ -286,12 +287,13 @@ def compare_correlations(
         low = r1 - r0 - float(np.hypot(r1 - np.tanh(w1 - below * s1), np.tanh(w0 + below * s0) - r0))
     if tail[1] > 0:
         high = r1 - r0 + float(np.hypot(np.tanh(w1 + above * s1) - r1, r0 - np.tanh(w0 - above * s0)))
-    z = (w1 - w0) / float(np.sqrt(v1 + v0))
+    q = float(fisher_distance(r1, r0, r1 - r0))
+    z = q / float(np.sqrt(v1 + v0))
     if alternative == "two-sided":
         p = min(2 * float(normal.sf(abs(z))), 1.0)
     else:
         p = float(normal.sf(z if alternative == "greater" else -z))
-    return ComparedCorrelations(r1 - r0, Interval(low, high, 1 - alpha), w1 - w0, z, p)
+    return ComparedCorrelations(r1 - r0, Interval(low, high, 1 - alpha), q, z, p)
 
 
 def units_for_skewness(skewness: float) -> float:

@@ -8,6 +8,7 @@ from numpy.typing import ArrayLike
 from amber_ruler.effects.scale import Alternative, critical_z, tails
 from amber_ruler.errors import InputError
 from amber_ruler.numeric import gate, score
+from amber_ruler.numeric.exact import arcsine_distance, difference_of_shares
 from amber_ruler.numeric.gate import Floats, scalar_or_array
 from amber_ruler.results import EffectSize, Interval
 
@@ -77,7 +78,7 @@ def cohen_h(
     .. [1] Cohen (1988), Statistical Power Analysis for the Behavioral Sciences, 2nd ed., chapter 6.
     """
     x1, n1, x0, n0 = _counts(x1, n1, x0, n0)
-    value = 2 * (np.arcsin(np.sqrt(x1 / n1)) - np.arcsin(np.sqrt(x0 / n0)))
+    value = np.asarray(arcsine_distance(x1 / n1, x0 / n0, difference_of_shares(x1, n1, x0, n0)))
     spread = np.sqrt(1 / n1 + 1 / n0)
     below, above = critical_z(tails(alpha, alternative))
     interval = Interval(scalar_or_array(value - below * spread), scalar_or_array(value + above * spread), 1 - alpha)

@@ -14,7 +14,7 @@ from amber_ruler.effects import Alternative
 from amber_ruler.errors import DataError
 from amber_ruler.measure import checks, shared
 from amber_ruler.numeric import binomial, gate, normal
-from amber_ruler.numeric.exact import exact_product
+from amber_ruler.numeric.exact import arcsine_distance, exact_product
 from amber_ruler.numeric.gate import Floats, scalar_or_array
 from amber_ruler.register import method
 from amber_ruler.results import EffectSize, Estimate, Test
@@ -175,7 +175,7 @@ def _distance(
     ask: shared.Question, share: Floats, null: Floats, n: Floats, critical: tuple[float, float]
 ) -> dict[str, EffectSize]:
     """Cohen h from the share tested."""
-    h = 2 * (np.arcsin(np.sqrt(share)) - np.arcsin(np.sqrt(null)))
+    h = np.asarray(arcsine_distance(share, null, share - null))
     ends = (h + side * c / np.sqrt(n) for side, c in zip((-1, 1), critical, strict=True))
     return {"cohen_h": EffectSize(scalar_or_array(h), ask.interval(*ends), "Cohen h")}
 

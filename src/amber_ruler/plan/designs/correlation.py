@@ -9,6 +9,7 @@ import numpy as np
 
 from amber_ruler.errors import DesignError
 from amber_ruler.numeric import gate, normal, pearson
+from amber_ruler.numeric.exact import fisher_distance
 from amber_ruler.numeric.gate import Floats
 from amber_ruler.plan import draws, replicates
 from amber_ruler.plan import modifiers as change
@@ -104,7 +105,7 @@ class Correlation(Estimated):
         return error, error
 
     def _distance(self, effect: Floats) -> Floats:
-        return np.asarray(np.abs(np.arctanh(self.null + effect) - np.arctanh(self.null)))
+        return np.asarray(np.abs(fisher_distance(self.null + effect, self.null, effect)))
 
     def _guess(self, effect: Floats, target: Floats) -> Floats:
         # Three units are lost to Fisher's scale, and the exact test is a little better than that.
@@ -198,7 +199,7 @@ class TwoCorrelations(TwoGroups):
         return {"treatment correlation": self.baseline + effect, "difference of z (q)": float(self._away(effect))}
 
     def _away(self, effect: Floats | float) -> Floats:
-        return np.asarray(np.arctanh(self.baseline + np.asarray(effect)) - np.arctanh(self.baseline))
+        return np.asarray(fisher_distance(self.baseline + np.asarray(effect), self.baseline, np.asarray(effect)))
 
     def _possible(self, effect: Floats) -> Floats:
         if np.any(np.abs(self.baseline + effect) >= 1):

@@ -7,12 +7,13 @@ from dataclasses import dataclass, replace
 from typing import Any, ClassVar, Literal, Self
 
 import numpy as np
-from scipy import special
 
 from amber_ruler.errors import DesignError
 from amber_ruler.measure.proportion import wilson
 from amber_ruler.numeric import binomial, gate, normal, score
+from amber_ruler.numeric.exact import arcsine_distance
 from amber_ruler.numeric.gate import Floats
+from amber_ruler.numeric.stirling import expm1_less
 from amber_ruler.plan import draws
 from amber_ruler.plan import modifiers as change
 from amber_ruler.plan import outcomes as exactly
@@ -222,12 +223,12 @@ class OneProportion(Shares):
             return exactly.power_of_one(test, base, effect, units[0], low, high)
         factor = self._variance_factor()
         if test == "likelihood":
-            away = np.sign(effect) * np.sqrt(2 * divergence(base + effect, base))
+            away = np.sign(effect) * np.sqrt(2 * divergence(base, effect))
             error = np.sqrt(factor / units[0])
             return power_of_estimate(away, error, error, None, low, high)
         if test == "arcsine":
             error = np.sqrt(factor / units[0])
-            return power_of_estimate(arcsines(base + effect, base), error, error, None, low, high)
+            return power_of_estimate(arcsine_distance(base + effect, base, effect), error, error, None, low, high)
         if test == "corrected":
             errors = self._errors(effect, np.asarray(0.0), units)
             return power_of_estimate(effect, *errors, None, low, high, correction=factor / (2 * units[0]))
@@ -402,7 +403,7 @@ class TwoProportions(Shares, TwoGroups):
             weight = 1 / units[0] + 1 / units[1]
             if self.test == "arcsine":
                 error = np.sqrt(self._variance_factor() * weight)
-                return power_of_estimate(arcsines(base + effect, base), error, error, None, low, high)
+                return power_of_estimate(arcsine_distance(base + effect, base, effect), error, error, None, low, high)
             if self.test == "corrected":
                 errors = self._errors(effect, np.asarray(0.0), units)
                 return power_of_estimate(effect, *errors, None, low, high, correction=weight / 2)
@@ -544,14 +545,10 @@ class PairedProportions(Estimated):
         return ("pairs",)
 
 
-def arcsines(share: Floats, baseline: Floats) -> Floats:
-    """Cohen's h: the difference of twice the arcsines of the roots."""
-    return np.asarray(2 * (np.arcsin(np.sqrt(share)) - np.arcsin(np.sqrt(baseline))))
-
-
-def divergence(share: Floats, baseline: Floats) -> Floats:
-    """What an outcome tells on average for `share` against `baseline`, where the share is true."""
-    return np.asarray(special.rel_entr(share, baseline) + special.rel_entr(1 - share, 1 - baseline))
+def divergence(baseline: Floats, effect: Floats) -> Floats:
+    """What an outcome tells on average for a share that is higher by the effect, where that is true."""
+    told = ((part, away) for part, away in ((baseline + effect, effect), (1 - baseline - effect, -effect)))
+    return np.asarray(sum(part * expm1_less(np.log1p(-away / part)) for part, away in told))
 
 
 def share_ways(baseline: float | None) -> Ways:

@@ -190,7 +190,7 @@ class TwoRates(TwoGroups):
         if self.scale != "root":
             return super()._power_of(effect, units)
         base, rate = np.asarray(self.baseline), self._treated(effect)
-        away = 2 * (np.sqrt(rate) - np.sqrt(base))
+        away = 2 * effect / (np.sqrt(rate) + np.sqrt(base))
         variance = self._variance(rate) / rate / units[0] + self._variance(base) / base / units[1]
         error = np.sqrt(self._variance_factor() * variance)
         return power_of_estimate(away, error, error, None, *tails(self._single_alpha(units), self.alternative))
