@@ -138,3 +138,14 @@ def test_bad_input_is_named(call, says):
     """Out of range is said by name."""
     with pytest.raises(InputError, match=says):
         call()
+
+
+@pytest.mark.parametrize("share", [1e-6, 0.3, 0.999])
+@pytest.mark.parametrize("d", [1e-9, -1e-4, 0.7, -3.0])
+def test_arcsines_of_small_effects_keep_their_digits(share, d):
+    """From d to h and back, with forty digits."""
+    with mp.workdps(40):
+        odds = mp.log(mp.mpf(share) / (1 - mp.mpf(share)))
+        h = 2 * (mp.atan(mp.exp((odds + mp.pi / mp.sqrt(3) * d) / 2)) - mp.asin(mp.sqrt(mp.mpf(share))))
+    assert convert(d, "d", "h", share=share) == pytest.approx(float(h), rel=1e-13)
+    assert convert(float(h), "h", "d", share=share) == pytest.approx(d, rel=1e-12)

@@ -63,7 +63,7 @@ def convert(value: Number, start: str, end: str, *, ratio: float = 1.0, share: f
     base = 0.5 if share is None else float(gate.between("share", share, 0, 1))
     if "h" in (start, end) and share is None:
         raise InputError("h depends on where the shares lie: give share, that of control.")
-    angle, log_odds, slope = np.arcsin(np.sqrt(base)), np.log(base / (1 - base)), np.pi / np.sqrt(3)
+    angle, slope = np.arcsin(np.sqrt(base)), np.pi / np.sqrt(3)
     if start == "r":
         gate.between("value", value, -1, 1)
         d = scale * x / np.sqrt((1 - x) * (1 + x))
@@ -81,8 +81,9 @@ def convert(value: Number, start: str, end: str, *, ratio: float = 1.0, share: f
     elif start == "superiority":
         d = np.sqrt(2) * normal.quantile(gate.between("value", value, 0, 1))
     elif start == "h":
-        at = gate.between("the share of treatment that h leads to", (x / 2 + angle) * 2 / np.pi, 0, 1) * np.pi / 2
-        d = (2 * np.log(np.tan(at)) - log_odds) / slope
+        gate.between("the share of treatment that h leads to", (x / 2 + angle) * 2 / np.pi, 0, 1)
+        turn, own = np.tan(x / 2), np.sqrt(base / (1 - base))
+        d = 2 * (np.log1p(turn / own) - np.log1p(-turn * own)) / slope
     else:
         d = x
     if end == "r":
@@ -97,7 +98,8 @@ def convert(value: Number, start: str, end: str, *, ratio: float = 1.0, share: f
     if end == "superiority":
         return scalar_or_array(normal.cdf(d / np.sqrt(2)))
     if end == "h":
-        return scalar_or_array(2 * (np.arctan(np.exp((log_odds + slope * d) / 2)) - angle))
+        own, more = np.sqrt(base / (1 - base)), np.expm1(slope * d / 2)
+        return scalar_or_array(2 * np.arctan2(own * more, 1 + own * own * (1 + more)))
     return scalar_or_array(d)
 
 

@@ -192,8 +192,12 @@ class TwoCorrelations(TwoGroups):
         return {
             "effect": lambda e: e,
             "treatment": lambda r: np.asarray(r) - self.baseline,
-            "standardised": lambda q: np.tanh(np.arctanh(self.baseline) + np.asarray(q)) - self.baseline,
+            "standardised": self._from_q,
         }
+
+    def _from_q(self, q: Floats) -> Floats:
+        turn, base = np.tanh(q), np.asarray(self.baseline)
+        return np.asarray((1 - base) * (1 + base) * turn / (1 + base * turn))
 
     def _told(self, effect: float) -> dict[str, float]:
         return {"treatment correlation": self.baseline + effect, "difference of z (q)": float(self._away(effect))}

@@ -563,10 +563,10 @@ def share_ways(baseline: float | None) -> Ways:
 
 def from_h(baseline: float, h: Floats) -> Floats:
     """The difference of shares that has Cohen's h."""
-    angle = np.arcsin(np.sqrt(baseline)) + np.asarray(h) / 2
-    if np.any((angle <= 0) | (angle >= np.pi / 2)):
+    angle, half = np.arcsin(np.sqrt(baseline)), np.asarray(h) / 2
+    if np.any((angle + half <= 0) | (angle + half >= np.pi / 2)):
         raise DesignError(f"From a baseline of {np.max(baseline):g} there is no share as far away as that h.")
-    return np.asarray(np.sin(angle) ** 2 - baseline)
+    return np.asarray(np.sin(2 * angle + half) * np.sin(half))
 
 
 def share_told(effect: float, baseline: float, name: str) -> dict[str, float]:
@@ -578,7 +578,7 @@ def share_told(effect: float, baseline: float, name: str) -> dict[str, float]:
         name: share,
         "lift": effect / baseline,
         "odds ratio": share / (1 - share) / (baseline / (1 - baseline)),
-        "h": float(2 * (np.arcsin(np.sqrt(share)) - np.arcsin(np.sqrt(baseline)))),
+        "h": float(arcsine_distance(share, baseline, effect)),
     }
 
 

@@ -7,9 +7,10 @@ from typing import Any, ClassVar, Self
 
 import numpy as np
 from numpy.typing import ArrayLike
+from scipy import special
 
 from amber_ruler.errors import DesignError, InputError
-from amber_ruler.numeric import gate, normal
+from amber_ruler.numeric import gate
 from amber_ruler.numeric.gate import Floats
 from amber_ruler.plan import draws, replicates
 from amber_ruler.plan import modifiers as change
@@ -78,7 +79,7 @@ class TwoRanks(TwoGroups):
         return {
             "effect": lambda e: e,
             "treatment": lambda p: gate.between("treatment", p, 0, 1) - 0.5,
-            "standardised": lambda d: normal.cdf(np.asarray(d) / np.sqrt(2)) - 0.5,
+            "standardised": lambda d: special.erf(np.asarray(d) / 2) / 2,
             "shares": self._from_shares,
         }
 
@@ -98,7 +99,7 @@ class TwoRanks(TwoGroups):
     def _told(self, effect: float) -> dict[str, float]:
         told = {"chance of superiority": 0.5 + effect, "Cliff's δ": 2 * effect}
         if abs(effect) < 0.5 - SMALLEST_SHARE:
-            told["shift of normal values (d)"] = float(np.sqrt(2) * normal.quantile(0.5 + effect))
+            told["shift of normal values (d)"] = float(2 * special.erfinv(2 * effect))
         return told
 
     def _possible(self, effect: Floats) -> Floats:
