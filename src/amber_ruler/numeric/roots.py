@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from functools import lru_cache
 from typing import TYPE_CHECKING
 
 import numpy as np
@@ -110,3 +111,38 @@ def nearly_straight(f: Callable[[float], float], guess: float, slope: float) -> 
             return x if abs(step) < 1e-12 * abs(x) else None
         slope, x, fx = (there - fx) / (new - x), new, there
     return None
+
+
+@lru_cache(maxsize=32)
+def _chebyshev(count: int) -> tuple[Floats, Floats]:
+    """Nodes, and what makes coefficients of Chebyshev polynomials of the values there."""
+    angles = np.pi * (np.arange(count) + 0.5) / count
+    k = np.arange(count)
+    return np.cos(angles), np.cos(np.outer(k, angles)) * np.where(k > 0, 2, 1)[:, None] / count
+
+
+def root_of_smooth(
+    f: Callable[[Floats], Floats], low: float, high: float, *, smooth_above: float, atol: float
+) -> float | None:
+    """Find where something that rises and is smooth is 0, from one call; None where it is not so smooth, or not there.
+
+    The root is that of a polynomial through its values, as long as is needed where the function is smooth above some
+    value; its last coefficients say how well it follows.
+    """
+    middle, half = (low + high) / 2, (high - low) / 2
+    # Coefficients of such a function fall by this factor, each from the one before (Bernstein).
+    falls = math.log(max(2 * (middle - smooth_above) / half, 4.0))
+    nodes, transform = _chebyshev(min(math.ceil(36 / falls) + 2, 16))
+    terms = (transform @ f(middle + half * nodes)).tolist()
+
+    def value(x: float) -> float:
+        one, two = 0.0, 0.0  # Clenshaw's sum
+        for term in terms[:0:-1]:
+            one, two = term + 2 * x * one - two, one
+        return float(terms[0] + x * one - two)
+
+    if not (terms[1] > 0 and half * (abs(terms[-1]) + abs(terms[-2])) <= atol * terms[1]):
+        return None
+    if not value(-1.0) <= 0 <= value(1.0):
+        return None
+    return middle + half * bracketed_number(value, -1.0, 1.0, rtol=1e-15)

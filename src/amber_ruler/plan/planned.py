@@ -14,7 +14,7 @@ from numpy.typing import ArrayLike
 from amber_ruler.errors import DesignError, InputError
 from amber_ruler.numeric import gate, normal
 from amber_ruler.numeric.gate import Floats
-from amber_ruler.numeric.roots import bracketed_number
+from amber_ruler.numeric.roots import bracketed_number, root_of_smooth
 from amber_ruler.plan import modifiers as change
 from amber_ruler.plan import search
 from amber_ruler.plan.answers import LookPlan
@@ -374,10 +374,16 @@ class Planned(ABC):
         if n - floor < 0.05 * size:
             return None
 
+        def gaps(v: Floats) -> Floats:
+            return gain(tuple(u * kept for u in self._parts(v)))
+
         def gap(v: float) -> float:
-            return float(gain(tuple(u * kept for u in self._parts(np.asarray(v)))))
+            return float(gaps(np.asarray(v)))
 
         low, high = n - min((n - floor) / 2, size / kept + 2), n + 1.0
+        near = root_of_smooth(gaps, low, high, smooth_above=floor, atol=1e-13 * n)
+        if near is not None:
+            return near
         while low - floor > 0.05 * size and gap(low) > 0:
             low = (low + floor) / 2
         while gap(high) < 0 and high < 3 * n + 10:
