@@ -12,7 +12,7 @@ from scipy import special
 from amber_ruler.errors import InputError
 from amber_ruler.numeric import gate
 from amber_ruler.numeric.gate import Floats, Number, scalar_or_array
-from amber_ruler.numeric.stirling import stirling_error
+from amber_ruler.numeric.stirling import log_half_step
 
 __all__ = [
     "Beta",
@@ -381,9 +381,7 @@ class NormalInverseGamma:
 def log_t(x: Floats, df: Number) -> Floats:
     """Logarithm of Student's density."""
     df = np.asarray(df, dtype=float)
-    # The gamma functions at (df + 1) / 2 and df / 2 without the logarithms that cancel.
-    a = df / 2
-    constant = a * np.log1p(0.5 / a) - 0.5 + stirling_error(a + 0.5) - stirling_error(a) - 0.5 * np.log(2 * np.pi)
+    constant = log_half_step(df / 2) - 0.5 * np.log(2 * np.pi)
     return np.asarray(constant - 0.5 * (df + 1) * np.log1p(x * x / df))
 
 

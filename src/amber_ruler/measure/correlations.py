@@ -11,7 +11,6 @@ from amber_ruler.effects import Alternative
 from amber_ruler.errors import DataError, InputError
 from amber_ruler.measure import checks, shared
 from amber_ruler.measure.correlation import Coefficient, correlation_of
-from amber_ruler.numeric.exact import fisher_distance
 from amber_ruler.register import method
 from amber_ruler.results import Comparison, EffectSize, Group
 from amber_ruler.samples import Pairs, Records
@@ -112,8 +111,7 @@ def correlations(
     p = np.asarray(compared.p_value)
     low, high = compared.interval.low, compared.interval.high
     name = metric or f"{value} and {other}"
-    q = float(fisher_distance(r1, r0, r1 - r0))
-    se = float(np.sqrt(v1 + v0))
+    q, se = compared.q, float(np.sqrt(v1 + v0))
     return Comparison(
         title=f"{name}: correlation, {one} − {two}",
         method=f"two correlations ({coefficient}), Fisher's z",
@@ -123,7 +121,7 @@ def correlations(
         control=two,
         estimate=r1 - r0,
         interval=shared.agreeing(ask, *map(np.asarray, (low, high, p, 0.0, r1 - r0))),
-        test=ask.test(p, np.asarray(0.0), statistic=np.asarray(q / se), name="z", critical=min(below, above)),
+        test=ask.test(p, np.asarray(0.0), statistic=np.asarray(compared.z), name="z", critical=min(below, above)),
         effects={"q": EffectSize(q, ask.interval(q - below * se, q + above * se), "difference of z (q)")},
         groups=(Group(one, n1, r1), Group(two, n0, r0)),
         quantity="correlations",

@@ -7,7 +7,6 @@ from typing import Literal
 import numpy as np
 from numpy.typing import ArrayLike
 
-from amber_ruler import effects
 from amber_ruler.effects import Alternative
 from amber_ruler.errors import DataError
 from amber_ruler.measure import checks, shared
@@ -126,20 +125,25 @@ def count_ratio(
         raise DataError("All counts are equal within both groups: without any spread there is no test.")
     by_t = spread == "quasi-poisson"
     se, log = np.sqrt(square), np.log(m1 / m0)
-    z = (log - np.log(at)) / se
-    p = shared.p_value(z, (lambda x: student.sf(x, df)) if by_t else normal.sf, alternative)
     tail = max(ask.tail)
-    critical = student.upper_quantile(tail, df) if by_t else np.asarray(min(effects.critical_z(ask.tail)))
-    with np.errstate(over="ignore"):
-        low = np.exp(log - critical * se) if ask.tail[0] > 0 else np.zeros_like(log)
-        high = np.exp(log + critical * se) if ask.tail[1] > 0 else np.full_like(log, np.inf)
+    critical = student.upper_quantile(tail, df) if by_t else normal.upper_quantile(tail)
+    below, above = (critical if t > 0 else np.inf for t in ask.tail)
+    z, low, high = shared.by_logarithm(log, se, np.log(at), (below, above))
+    p = shared.p_value(z, (lambda x: student.sf(x, df)) if by_t else normal.sf, alternative)
     return Comparison(
         **shared.between(ask, one, two, metric, "events", sign="/"),
         method=f"ratio of mean counts, {said}",
         source=source,
         estimate=scalar_or_array(m1 / m0),
         interval=shared.agreeing(ask, low, high, p, at, m1 / m0),
-        test=ask.test(p, at, statistic=z, name="t" if by_t else "z", df=df if by_t else None, critical=critical),
+        test=ask.test(
+            p,
+            at,
+            statistic=z,
+            name="t" if by_t else "z",
+            df=df if by_t else None,
+            critical=critical,
+        ),
         scale="ratio",
         groups=(shared.mean_group(one.label, n1, m1, s1), shared.mean_group(two.label, n0, m0, s0)),
         facts={name: scalar_or_array(value) for name, value in facts.items()},

@@ -129,7 +129,7 @@ def share_ratio(
         if gate.some((x1 == 0) | (odds & ((x0 == n0) | (x1 == n1)))):
             raise DataError("Wald's test of the logarithm divides by each count: one is 0. Take test='score'.")
         square = 1 / x1 + 1 / x0 + ((1 / (n1 - x1) + 1 / (n0 - x0)) if odds else -1 / n1 - 1 / n0)
-        z, low, high = _by_logarithm(np.log(estimate), np.sqrt(square), np.log(at), critical)
+        z, low, high = shared.by_logarithm(np.log(estimate), np.sqrt(square), np.log(at), critical)
     else:
         statistic = score.log_odds_ratio if odds else score.log_risk_ratio
         stretch = np.sqrt((n1 + n0) / (n1 + n0 - 1)) if test == "n-1" else np.asarray(1.0)
@@ -161,15 +161,6 @@ def _ratio_of_shares(
     if odds and gate.some(x1 == n1):
         raise DataError(f"{treatment!r} has no failure: there is no finite ratio of odds. See proportions.")
     return np.asarray(x1 * (n0 - x0) / ((n1 - x1) * x0) if odds else x1 * n0 / (n1 * x0))
-
-
-def _by_logarithm(
-    log: Floats, se: Floats, null: Floats, critical: tuple[float, float]
-) -> tuple[Floats, Floats, Floats]:
-    """Z, and both limits of the ratio."""
-    with np.errstate(over="ignore"):
-        low, high = np.exp(log - critical[0] * se), np.exp(log + critical[1] * se)
-    return np.asarray((log - null) / se), low, high
 
 
 @method(
@@ -270,7 +261,7 @@ def rate_ratio(
     elif test == "log-wald":
         if gate.some(x1 == 0):
             raise DataError(f"{one.label!r} has no event: its logarithm is infinite. Take test='score'.")
-        z, low, high = _by_logarithm(np.log(estimate), np.sqrt(1 / x1 + 1 / x0), np.log(at), critical)
+        z, low, high = shared.by_logarithm(np.log(estimate), np.sqrt(1 / x1 + 1 / x0), np.log(at), critical)
     elif test == "root":
         z, low, high = _by_roots(x1, x0, e1 / e0, at, critical)
     else:

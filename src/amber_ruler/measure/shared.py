@@ -115,6 +115,15 @@ def between(
     }
 
 
+def by_logarithm(
+    log: Floats, se: Floats, null: Floats, critical: tuple[Floats | float, Floats | float]
+) -> tuple[Floats, Floats, Floats]:
+    """Z of the logarithm of a ratio against that of the null, and both limits of the ratio."""
+    with np.errstate(over="ignore"):
+        low, high = np.exp(log - critical[0] * se), np.exp(log + critical[1] * se)
+    return np.asarray((log - null) / se), low, high
+
+
 class Symmetric(NamedTuple):
     """A test by a statistic that is symmetric about 0, and the interval that inverts it."""
 

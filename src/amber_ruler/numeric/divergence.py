@@ -126,7 +126,7 @@ def exact_tables(counts: Floats, order: str) -> float | None:
     expected = np.outer(rows, columns) / counts.sum()
     left, log_chance, value = rows[None, :], np.zeros(1), np.zeros(1)
     for j, total in enumerate(columns[:-1]):
-        found = _filled(left, int(total))
+        found = filled(left, int(total))
         if found is None:
             return None
         cells, of = found
@@ -143,8 +143,11 @@ def exact_tables(counts: Floats, order: str) -> float | None:
     return min(float(chance[extreme].sum() / chance.sum()), 1.0)
 
 
-def _filled(left: Floats, total: int) -> tuple[Floats, NDArray[np.intp]] | None:
-    """All ways to fill a column of such a total from what is left of each row, and of which state each way is."""
+def filled(left: NDArray[Any], total: int) -> tuple[Floats, NDArray[np.intp]] | None:
+    """All ways to fill a total from what is left of each place (columns of a state), and of which state each is.
+
+    None for more than are gone through.
+    """
     count, k = left.shape
     behind = np.cumsum(left[:, ::-1], axis=1)[:, ::-1]  # what this row and those after it have left
     cells, of, needed = np.zeros((count, 0)), np.arange(count), np.full(count, float(total))

@@ -10,6 +10,7 @@ import numpy as np
 from scipy import special
 
 from amber_ruler.numeric.blocks import in_blocks
+from amber_ruler.numeric.divergence import filled
 
 if TYPE_CHECKING:
     from collections.abc import Sequence
@@ -20,7 +21,6 @@ if TYPE_CHECKING:
 
 _COARSE, _FINE = 512, 16_384  # rows that show where an ordered difference lies, at first and then
 _PAIRS = 200_000  # pairs that are looked at one by one, at first
-_MOST_WAYS = 1_000_000  # states of an exact test of several groups
 _MERGED = 65_536  # rows that are merged with others at a time
 
 
@@ -192,9 +192,10 @@ def kruskal_chance(sizes: NDArray[np.intp], groups: NDArray[np.intp], least: flo
     before = 0
     for size in sizes.tolist():
         doubled = 2 * before + size + 1
-        cells, of = _dealt(left, size)
-        if of.size > _MOST_WAYS:
+        found = filled(left, size)
+        if found is None:
             return None
+        cells, of = found[0].astype(np.int64), found[1]
         # Chances of the multivariate hypergeometric distribution.
         log = special.gammaln(left[of] + 1) - special.gammaln(cells + 1) - special.gammaln(left[of] - cells + 1)
         total = int(left[0].sum())
@@ -214,20 +215,6 @@ def kruskal_chance(sizes: NDArray[np.intp], groups: NDArray[np.intp], least: flo
         before += size
     value = ((sums / 2) ** 2 / groups).sum(axis=1)
     return min(float(chance[value >= least * (1 - 1e-12)].sum()), 1.0)
-
-
-def _dealt(left: NDArray[np.int64], size: int) -> tuple[NDArray[np.int64], NDArray[np.intp]]:
-    """All ways to deal so many values out to the places left, and of which state each is."""
-    cells, of = np.zeros((left.shape[0], 0), dtype=np.int64), np.arange(left.shape[0])
-    needed = np.full(left.shape[0], size)
-    for i in range(left.shape[1]):
-        after = left[of, i + 1 :].sum(axis=1)
-        least, most = np.maximum(needed - after, 0), np.minimum(needed, left[of, i])
-        ways = most - least + 1
-        again = np.repeat(np.arange(of.size), ways)
-        put = least[again] + np.arange(again.size) - np.repeat(np.cumsum(ways) - ways, ways)
-        cells, of, needed = np.column_stack([cells[again], put]), of[again], needed[again] - put
-    return cells, of
 
 
 def ordered_differences(x: Values, y: Values, ranks: Sequence[int]) -> list[tuple[float, float]]:

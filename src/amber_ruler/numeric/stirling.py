@@ -35,6 +35,11 @@ def stirling_error(a: Any) -> Any:
     return np.where(a >= 10.0, series, direct)
 
 
+def log_half_step(a: Any) -> Any:
+    """Return log Gamma(a + 1/2) - log Gamma(a) - log(a) / 2, the large logarithms cancelled beforehand."""
+    return a * np.log1p(0.5 / a) - 0.5 + stirling_error(a + 0.5) - stirling_error(a)
+
+
 def _series(inverse: Any) -> Any:
     square, series = inverse * inverse, _SERIES[-1]
     for coefficient in _SERIES[-2::-1]:

@@ -8,10 +8,11 @@ from typing import Any, ClassVar, Self, Unpack
 
 import numpy as np
 
-from amber_ruler.effects import Alternative, small_sample_factor
+from amber_ruler.effects import Alternative
 from amber_ruler.errors import DesignError
 from amber_ruler.numeric import chisquare, gate, normal, student
 from amber_ruler.numeric.gate import Floats, Number
+from amber_ruler.numeric.stirling import log_half_step
 from amber_ruler.plan import looked, splitting
 from amber_ruler.plan import modifiers as change
 from amber_ruler.plan.answers import LookPlan, PlanAnswer
@@ -192,7 +193,7 @@ class Estimated(Design):
             raise DesignError("With a covariate only the planned width is known.")
         if assurance is None:
             # The mean of a standard deviation of normal values, in units of the true one.
-            return np.asarray(small_sample_factor(df + 1) * np.sqrt((df + 1) / df))
+            return np.asarray(np.exp(log_half_step(df / 2)))
         return np.sqrt(chisquare.quantile(assurance, df) / df)
 
     def _single_alpha(self, units: Units) -> Floats:
