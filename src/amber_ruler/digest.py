@@ -209,9 +209,9 @@ class Digest(Shown):
         """The days that there are, in their order."""
         return tuple(sorted({cell[2] for cell in self.cells if cell[2]}, key=_in_order))
 
-    def daily(self, metric: str) -> Daily:
-        """Mean of a metric on each day in each variant; `plot()` draws the series."""
-        return _daily(self, metric)
+    def daily(self, metric: str, *, per: str | None = None) -> Daily:
+        """Mean of a metric on each day in each variant, or its ratio to a covariate; `plot()` draws the series."""
+        return _daily(self, metric, per)
 
     def to_json(self) -> str:
         """Return the digest as JSON text, with a checksum."""
@@ -293,8 +293,10 @@ def _checksum(body: dict[str, Any]) -> str:
     ).hexdigest()
 
 
-def _daily(digest: Digest, metric: str) -> Daily:
+def _daily(digest: Digest, metric: str, per: str | None) -> Daily:
     """A metric's series by variant, from moments by day."""
+    if per is not None and per not in digest.covariates:
+        raise DataError.unknown("covariate of this digest", per, digest.covariates)
     if not digest.day:
         raise DataError("This digest has no days: make it with day=, the column that holds them.")
     variants = {cell[0] for cell in digest.cells}
@@ -304,18 +306,35 @@ def _daily(digest: Digest, metric: str) -> Daily:
     series: dict[str, list[Group | None]] = {}
     for k, day in enumerate(days):
         for label, m in digest.moments(metric, days=(day,)).items():
-            own = m.select(metric)
-            sd = own.sd(metric) if own.n > 1 else 0.0
-            series.setdefault(label, [None] * len(days))[k] = Group(day, own.n, own.mean(metric), sd, sd / own.n**0.5)
+            series.setdefault(label, [None] * len(days))[k] = _of_day(day, m, metric, per)
+    name = metric if per is None else f"{metric} per {per}"
+    what = "mean" if per is None else "ratio of totals"
     return Daily(
-        title=f"{metric} by {digest.day}",
-        method="mean of each variant on each day, with its 95% interval",
-        source="",
-        metric=metric,
+        title=f"{name} by {digest.day}",
+        method=f"{what} of each variant on each day, with its 95% interval",
+        source="" if per is None else "Deng, Knoblich & Lu (2018), KDD, 233-242, for the standard error of a ratio",
+        metric=name,
         days=days,
         groups={label: tuple(groups) for label, groups in sorted(series.items())},
         by=digest.by,
     )
+
+
+def _of_day(day: str, m: Moments, metric: str, per: str | None) -> Group | None:
+    """A variant's mean on a day; or its ratio, with the standard error of the delta method, where there is one."""
+    if per is None:
+        own = m.select(metric)
+        sd = own.sd(metric) if own.n > 1 else 0.0
+        return Group(day, own.n, own.mean(metric), sd, sd / own.n**0.5)
+    below = m.mean(per)
+    if below == 0:
+        return None
+    ratio = m.mean(metric) / below
+    at = [m.columns.index(name) for name in (metric, per)]
+    weights = np.array([1.0, -ratio]) / below
+    squares = weights @ np.asarray(m.comoments)[np.ix_(at, at)] @ weights
+    sd = math.sqrt(max(float(squares), 0.0) / (m.n - 1)) if m.n > 1 else 0.0
+    return Group(day, m.n, ratio, sd, sd / m.n**0.5)
 
 
 def _in_order(day: str) -> tuple[float, str]:

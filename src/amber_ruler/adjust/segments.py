@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import replace
 from typing import Any, Literal
 
@@ -12,7 +12,9 @@ from numpy.typing import ArrayLike
 from amber_ruler.adjust import pair
 from amber_ruler.adjust.answer import interaction
 from amber_ruler.adjust.cells import Cells
-from amber_ruler.adjust.prepared import cells_of, left_out, own_column, rows_of
+from amber_ruler.adjust.description import Covariate, Steps
+from amber_ruler.adjust.prepared import cells_of, from_rows, left_out, own_column, rows_of
+from amber_ruler.adjust.sharpen import sharpen
 from amber_ruler.bayes import shrink
 from amber_ruler.effects import Alternative
 from amber_ruler.errors import DataError, InputError
@@ -22,7 +24,7 @@ from amber_ruler.multiplicity import correct
 from amber_ruler.numeric import gate, student
 from amber_ruler.numeric.gate import Floats
 from amber_ruler.register import method
-from amber_ruler.results import Axis, Comparison, EffectSize, Interval, Strata, Test
+from amber_ruler.results import Axis, Check, Comparison, EffectSize, Interval, Strata, Test
 from amber_ruler.samples import Records, Summary
 
 Corrections = Literal[
@@ -41,8 +43,11 @@ Corrections = Literal[
 @method(
     takes="two",
     needs="mean",
-    columns=("value", "segment"),
-    examples=("travellers.csv --value fare --segment device --by form --control current",),
+    columns=("value", "segment", "covariate", "per"),
+    examples=(
+        "travellers.csv --value fare --segment device --by form --control current",
+        "travellers.csv --value fare --segment device --covariate prior_spend --cap 0.99 --by form --control current",
+    ),
     exempt={
         "broadcast": "the numbers of one metric are of many segments",
         "p and interval": "limits of several segments are cut by the correction",
@@ -55,10 +60,15 @@ def segments(
     value: str,
     segment: str,
     correction: Corrections = "holm",
+    cap: float | None = None,
+    covariate: Covariate = (),
+    per: str | None = None,
+    others: Sequence[Any] = (),
     alpha: float = 0.05,
     null: float = 0.0,
     alternative: Alternative = "two-sided",
     margin: float | None = None,
+    margin_lift: float | None = None,
     good: Literal["higher", "lower"] = "higher",
     metric: str | None = None,
 ) -> Comparison:
@@ -72,7 +82,15 @@ def segments(
         Columns with the metric and with the segment, which the treatment can't have changed.
     correction : "holm", "none", or another of `multiplicity.correct`
         How the segments' own effects are corrected for their number.
-    alpha, null, alternative, margin, good, metric
+    cap : float, between 0.5 and 1, optional
+        Quantile of all variants and segments together above which values are set to it; it needs rows.
+    covariate : str or sequence of str, optional
+        Columns known before the test; slopes are pooled over the variants of a segment. "a per b" is a ratio.
+    per : str, optional
+        Column that the metric is counted by: in each segment it is then the total of one over the total of the other.
+    others : sequence of Records or Moments
+        Further variants of the test, which count in caps and slopes.
+    alpha, null, alternative, margin, margin_lift, good, metric
         As for `measure.means`.
 
     Returns
@@ -88,7 +106,9 @@ def segments(
 
     Notes
     -----
-    The interaction is Σ (d - d̄)² / v over segments, v the squared standard error by Welch and d̄ weighted by 1 / v, on
+    Without a cap, covariate or denominator each segment is compared by Welch's test, else as by `sharpen`.
+
+    The interaction is Σ (d - d̄)² / v over segments, v the squared standard error and d̄ weighted by 1 / v, on
     one degree of freedom less than segments: read it before any segment. Shrunken effects come from the spread of the
     true effects by restricted maximum likelihood, as in `bayes.shrink`; there must be at least 3 segments.
 
@@ -106,20 +126,16 @@ def segments(
     >>> r.estimate.round(2).tolist(), round(r.strata.interaction.p_value, 3)
     ([0.67, 1.67], 0.54)
     """
-    ask = shared.question(alpha, alternative, margin, good)
-    own_column("segment", segment, (value,))
-    cells, missing = cells_of((treatment, control), [value], strata=segment)
-    if len(cells.levels) < 2:
-        raise DataError(f"There is one segment of {segment!r} only: nothing can differ.")
-    axis = Axis(segment, cells.levels)
-    arms = [
-        Summary(
-            cells.n[k], cells.means[k, :, 0], np.sqrt(cells.squares[k, :, 0, 0] / (cells.n[k] - 1)), cells.labels[k],
-            0, value, axis, cells.tails[k, :, 0],
-        )
-        for k in (0, 1)
-    ]  # fmt: skip
-    each = means(*arms, **ask.settings(null=gate.finite("null", null), metric=metric or value))
+    ask = shared.question(alpha, alternative, margin, good, margin_lift)
+    listed: Any = covariate
+    steps = Steps(cap=cap, covariate=listed, per=per)
+    own_column("segment", segment, (value, *steps.numbers))
+    settings = ask.settings(null=gate.finite("null", null), metric=metric or (f"{value} per {per}" if per else value))
+    given = (treatment, control, *others)
+    if steps.to_dict():
+        each, missing, raw = _adjusted(given, value, segment, steps, settings)
+    else:
+        each, missing, raw = _plain(given[:2], value, segment, settings)
     test = interaction(each, ask.alpha)
     found = each if correction == "none" else correct(each, method=correction, alpha=alpha)
     bare = replace(each, effects={})
@@ -127,13 +143,58 @@ def segments(
     shrunken = _shrunken(each, ask)
     result = replace(
         found,
-        title=f"{metric or value} by {segment}: {cells.labels[0]} − {cells.labels[1]}",
+        title=f"{each.metric} by {segment}: {each.treatment} − {each.control}",
         effects={**found.effects, **shrunken},
         checks=(*missing, *found.checks),
         notes=(*found.notes, "Each segment was looked at by itself: believe the interaction before any one of them."),
         parts=(*found.parts, part),
     )
-    return pair.in_points(result, [m.select(value) for m in cells.whole[:2]])
+    return pair.in_points(result, raw)
+
+
+def _plain(
+    arms: Sequence[Any], value: str, segment: str, settings: Mapping[str, Any]
+) -> tuple[Comparison, tuple[Check, ...], list[Moments]]:
+    """The means of each segment, along an axis; how many rows were left out; and the moments of all."""
+    cells, missing = cells_of(arms, [value], strata=segment)
+    _several(cells.levels, segment)
+    axis = Axis(segment, cells.levels)
+    summaries = [
+        Summary(
+            cells.n[k], cells.means[k, :, 0], np.sqrt(cells.squares[k, :, 0, 0] / (cells.n[k] - 1)), cells.labels[k],
+            0, value, axis, cells.tails[k, :, 0],
+        )
+        for k in (0, 1)
+    ]  # fmt: skip
+    return means(*summaries, **settings), missing, [m.select(value) for m in cells.whole[:2]]
+
+
+def _adjusted(
+    arms: Sequence[Any], value: str, segment: str, steps: Steps, settings: Mapping[str, Any]
+) -> tuple[Comparison, tuple[Check, ...], list[Moments]]:
+    """The same after the steps: a cap of all rows, then each segment by itself."""
+    stacks, told, missing = list(arms), list[str](), tuple[Check, ...]()
+    if hasattr(arms[0], "together"):
+        found, rows = from_rows(arms, value, replace(steps, strata=segment))
+        _several(found.cells.levels, segment)
+        levels = rows.moments(found.cells.columns, by=segment)
+        stacks = [
+            Moments.stack({level: each[level] for level in found.cells.levels}, axis=segment).relabel(label)
+            for label, each in zip(rows.labels, levels, strict=True)
+        ]
+        told, missing = list(found.said), (*left_out(rows), *found.checks)
+    each = sharpen(
+        *stacks[:2], value=value, covariate=list(steps.covariate), per=steps.per, others=tuple(stacks[2:]), **settings
+    )
+    part = each.adjustment
+    if part is not None:
+        each = each.with_part(replace(part, steps=(*told, *part.steps)))
+    return each, missing, [m.select(value) for m in stacks[:2]]
+
+
+def _several(levels: Sequence[str], segment: str) -> None:
+    if len(levels) < 2:
+        raise DataError(f"There is one segment of {segment!r} only: nothing can differ.")
 
 
 def _shrunken(each: Comparison, ask: shared.Question) -> dict[str, EffectSize]:

@@ -7,11 +7,12 @@ from typing import Annotated, Any, Literal, Self
 
 from pydantic import BaseModel, ConfigDict, Field, model_validator
 
+from amber_ruler.experiment.kinds import KINDS, OWN, those
+
 Name = Annotated[str, Field(min_length=1)]
 Positive = Annotated[float, Field(gt=0)]
 Share = Annotated[float, Field(gt=0, lt=1)]
 Alpha = Annotated[float, Field(gt=0, lt=0.5)]
-KINDS = ("mean", "share", "ratio", "rate", "quantile", "two-part")
 
 
 class _Part(BaseModel):
@@ -41,7 +42,9 @@ class Source(_Part):
     def _one(self) -> Self:
         if self.digest is not None and self.model_fields_set - {"digest"}:
             beside = min(self.model_fields_set - {"digest"})
-            raise ValueError(f"a digest is read as it is: {beside} would not be obeyed. Leave it out")
+            raise ValueError(f"{beside} is ignored for a digest; remove it")
+        if self.assigned is not None and not self.take:
+            raise ValueError("assigned names all units of a log: say what to take of each, source.take")
         return self
 
 
@@ -58,7 +61,7 @@ class Metric(_Part):
 
     kind: Literal["mean", "share", "ratio", "rate", "quantile", "two-part"] = "mean"
     column: Name | None = Field(default=None, description="Its column; the metric's own name unless given.")
-    per: Name | None = Field(default=None, description="Of a ratio its denominator, of a rate the exposure.")
+    per: Name | None = Field(default=None, description="Of a ratio: the column of its denominator.")
     at: Share = Field(default=0.5, description="Of a quantile which one.")
     role: Literal["primary", "secondary", "guardrail"] = "secondary"
     good: Literal["higher", "lower"] = "higher"
@@ -80,16 +83,12 @@ class Metric(_Part):
             raise ValueError("effect and lift say the same thing in two units: keep one of them")
         if self.role == "guardrail" and self.margin is None and self.margin_lift is None:
             raise ValueError("a guardrail is shown to be not worse by a margin: give margin or margin_lift")
-        if self.margin is not None and self.kind == "two-part":
-            raise ValueError("a two-part comparison is of ratios and has no margin")
-        if self.per is not None and self.kind not in ("ratio", "rate"):
-            raise ValueError(f"per is of a ratio or a rate, and this is a {self.kind}")
-        if self.kind == "ratio" and self.per is None:
-            raise ValueError("a ratio needs per, the column of its denominator")
-        if self.kind in ("rate", "quantile", "two-part") and (self.covariates or self.cap is not None):
-            raise ValueError(f"covariates and cap are of means, shares and ratios, and this is a {self.kind}")
-        if self.margin_lift is not None and self.kind in ("quantile", "two-part"):
-            raise ValueError(f"margin_lift is of means, shares, ratios and rates, and this is a {self.kind}")
+        kind = KINDS[self.kind]
+        for key in sorted(OWN - kind.takes):
+            if getattr(self, key) != type(self).model_fields[key].get_default(call_default_factory=True):
+                raise ValueError(f"{key} is for {those(key)}, and this is a {self.kind}")
+        if "per" in kind.takes and self.per is None:
+            raise ValueError(f"a {self.kind} needs per, the column of its denominator")
         return self
 
 
@@ -168,15 +167,23 @@ class Description(_Part):
                     " looks. Take 'bonferroni'"
                 )
         if self.prior is not None and self.method == "frequentist":
-            raise ValueError("prior is of method = 'both' or 'bayesian'")
+            raise ValueError("prior goes with method = 'both' or 'bayesian'")
         if self.looks is not None and self.method == "bayesian":
             raise ValueError("looks spend the alpha of tests: they go with method = 'frequentist' or 'both'")
+        for name, metric in self.named("primary").items() if self.looks is not None else ():
+            if not KINDS[metric.kind].looks:
+                raise ValueError(f"metrics.{name}.kind can't go with looks yet: looks are at {those('looks')}")
+            if metric.cap is not None:
+                raise ValueError(
+                    f"metrics.{name}.cap can't go with looks yet: the quantile of each look's data would change what is"
+                    " compared. Remove cap, or looks"
+                )
         for role in ("primary", "secondary"):
             rates = sorted({m.alpha or self.alpha for m in self.named(role).values()})
             if len(rates) > 1 and self.correction != "none":
                 raise ValueError(
                     f"{role} metrics are corrected together, and have alphas of {', '.join(f'{a:g}' for a in rates)}:"
-                    " give them one, or correction = 'none' and alphas that share out what may be erred"
+                    " give them one, or correction = 'none' and alphas that split the error budget"
                 )
         return self._whole()
 
@@ -186,10 +193,11 @@ class Description(_Part):
             return self
         if self.looks is not None or self.segments or self.method != "frequentist":
             what = "looks" if self.looks is not None else "segments" if self.segments else f"method = {self.method!r}"
-            raise ValueError(f"clusters don't go with {what}: units of a cluster are not independent, and that is lost")
+            raise ValueError(f"clusters don't go with {what} yet: they would treat clustered units as independent")
         for name, metric in self.metrics.items():
-            if metric.kind in ("rate", "two-part"):
-                raise ValueError(f"clusters go with means, shares, ratios and quantiles; {name} is a {metric.kind}")
+            if not KINDS[metric.kind].clustered:
+                listed = those("clustered")
+                raise ValueError(f"clusters go with {listed}; metrics.{name} is a {metric.kind}")
         return self
 
     def named(self, role: str) -> dict[str, Metric]:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import logging
-from collections.abc import Mapping, Sequence
+from collections.abc import Mapping
 from functools import cached_property
 from pathlib import Path
 from typing import Any
@@ -11,13 +11,14 @@ from typing import Any
 import narwhals as nw
 import numpy as np
 
-from amber_ruler import adjust
 from amber_ruler.digest import Daily, Digest
 from amber_ruler.errors import DataError, ExperimentFileError, InputError
 from amber_ruler.experiment import analysis as analysing
-from amber_ruler.experiment import deciding, file, planning, replaying
+from amber_ruler.experiment import file, planning, recommending, replaying, segmenting
 from amber_ruler.experiment.description import Description, plain
-from amber_ruler.experiment.kept import Kept
+from amber_ruler.experiment.digest_source import DigestSource
+from amber_ruler.experiment.looking import shared_of
+from amber_ruler.experiment.resolve import Resolved, resolve
 from amber_ruler.experiment.results import Analysis, ExperimentPlan, Recommendation
 from amber_ruler.resample import Replays
 from amber_ruler.resample.drawing import Progress
@@ -25,7 +26,7 @@ from amber_ruler.results import Comparison
 from amber_ruler.results.display import Look, Shown
 from amber_ruler.sequential import Monitoring
 from amber_ruler.tables import Findings, Table, checking, grammar, profile, reduce, table
-from amber_ruler.tables.shared import Shared, in_one_pass
+from amber_ruler.tables.shared import Shared
 
 _LOG = logging.getLogger(__name__)
 
@@ -109,12 +110,16 @@ class Experiment(Shown):
 
     def _look(self) -> Look:
         rows = [(name, m.kind, m.role, m.good) for name, m in self.description.metrics.items()]
-        asked = self.description
-        below = f"{asked.assignment.column} against {asked.assignment.control}, by {asked.unit}"
-        return Look(asked.name, ("metric", "kind", "role", "good"), rows, below)
+        below = f"{self.asked.by} against {self.asked.control}, by {self.asked.unit}"
+        return Look(self.asked.title, ("metric", "kind", "role", "good"), rows, below)
 
     @cached_property
-    def table(self) -> Table | Kept:
+    def asked(self) -> Resolved:
+        """What the description asks of each metric, whole."""
+        return resolve(self.description)
+
+    @cached_property
+    def table(self) -> Table | DigestSource:
         """The rows, one a unit, as the source says them; or the digest in their place."""
         asked = self.description
         if isinstance(self._data, (Table, Digest)):
@@ -123,8 +128,8 @@ class Experiment(Shown):
                 raise InputError(f"This table is read already: source.{min(beside)} would not be obeyed. Leave it out.")
         found = self._data if isinstance(self._data, Table) else self._opened()
         where = asked.columns()
-        if isinstance(found, Kept):
-            found.fits(asked)
+        if isinstance(found, DigestSource):
+            found.fits(self.asked)
             where.pop(asked.unit, None)  # whose column a digest has not
         for column, key in where.items():
             if column not in found.columns:
@@ -134,18 +139,18 @@ class Experiment(Shown):
     @property
     def files(self) -> tuple[Path, ...]:
         """The files that the numbers come from."""
-        if isinstance(self.table, Kept):
+        if isinstance(self.table, DigestSource):
             return self.table.files
         return tuple(path for path, _, _ in self.table.source.stamps)
 
-    def _opened(self) -> Table | Kept:
+    def _opened(self) -> Table | DigestSource:
         if isinstance(self._data, Digest):
-            return Kept(self._data)
+            return DigestSource(self._data)
         source = self.description.source
         options = {k: v for k, v in plain(self.description).get("source", {}).items() if k in _READ}
         given: Any = self._data
         if given is None and source.digest is not None:
-            return Kept.from_file(self.folder / source.digest)
+            return DigestSource.from_file(self.folder / source.digest)
         if given is None:
             if source.table is None:
                 raise InputError("This experiment names no table: give the rows, Experiment(data, …), or source.table.")
@@ -163,51 +168,53 @@ class Experiment(Shown):
             found = found.units(unit=unit, by=by, measures=measures, assignment=known)
         return found
 
-    @cached_property
+    @property
     def days(self) -> tuple[str, ...]:
         """The days that there are, in order."""
-        asked = self.description
-        if asked.days is None:
+        return tuple(reduce.label_text(day) for day in self._days)
+
+    @cached_property
+    def _days(self) -> tuple[Any, ...]:
+        """The same as the table has them."""
+        column = self.asked.day
+        if column is None:
             return ()
-        column = asked.days.column
-        if isinstance(self.table, Kept):
+        if isinstance(self.table, DigestSource):
             return self.table.held.days
         self.table.need_order(column)
         with self.table.reading():
             day = profile.calendar_day(column, self.table.schema[column])
             known = self.table.frame.lazy().select(day.alias("day")).filter(~nw.col("day").is_null())
-            rows = reduce.rows_of(known.unique())
-        return tuple(reduce.label_text(value) for value in sorted(row["day"] for row in rows))
+            return tuple(sorted(row["day"] for row in reduce.rows_of(known.unique())))
 
     def plan(self) -> ExperimentPlan:
         """How many units each metric takes, which one drives the test, and how long it runs.
 
-        Spread and baseline are those of the control in the table.
+        Spread and baseline are those of the control in the table. What of the file a plan does not count, such as
+        strata, stands in its notes.
         """
         return self._plan
 
     @cached_property
     def _plan(self) -> ExperimentPlan:
-        return planning.plan(self.table, self.description)
+        return planning.plan(self.table, self.asked)
 
     def check(self) -> Findings:
         """Can the table be believed? See `Table.check`."""
         _LOG.info("checking %s", self.table.name)
-        if isinstance(self.table, Kept):
-            return self.table.check(self.description)
-        asked = self.description
-        covariates = {c for m in asked.metrics.values() for name in m.covariates for c in _parts(name)}
-        metrics = [m.column or name for name, m in asked.metrics.items()]
+        if isinstance(self.table, DigestSource):
+            return self.table.check(self.asked)
+        asked = self.asked
         return checking.check(
             self.table,
-            by=asked.assignment.column,
+            by=asked.by,
             unit=asked.unit,
-            split=dict(asked.assignment.split) or None,
-            day=None if asked.days is None else asked.days.column,
+            split=dict(asked.split) or None,
+            day=asked.day,
             strata=asked.strata,
             clusters=asked.clusters,
-            covariates=sorted(covariates),
-            metrics=list(dict.fromkeys(metrics)),
+            covariates=asked.covariates,
+            metrics=asked.columns,
             shared=self._shared,
         )
 
@@ -219,8 +226,7 @@ class Experiment(Shown):
         DataError
             If a check failed that makes differences unbelievable, and nobody accepted it.
         """
-        accepted = {one.check for one in self.description.accepted}
-        broken = [c for c in self.failed if c.name not in accepted]
+        broken = [c for c in self.failed if c.name not in self.asked.accepted]
         if broken:
             said = "; ".join(f"{c.name}: {c.finding}" for c in broken)
             raise DataError(
@@ -233,15 +239,11 @@ class Experiment(Shown):
     def analysis(self) -> Analysis:
         """What `analyse` finds, also where a check failed."""
         _LOG.info("analysing %s", ", ".join(self.description.metrics))
-        return analysing.analyse(self.table, self.description, days=self.days, shared=self._shared)
+        return analysing.analyse(self.table, self.asked, days=self._days, shared=self._shared)
 
     @cached_property
     def _shared(self) -> Shared:
-        sets = analysing.sets(self.description)
-        if isinstance(self.table, Kept):
-            return self.table.shared(sets)
-        asked = self.description
-        return in_one_pass(self.table, sets, by=asked.assignment.column, strata=asked.strata)
+        return shared_of(self.table, self.asked)
 
     @cached_property
     def failed(self) -> tuple[Any, ...]:
@@ -254,54 +256,40 @@ class Experiment(Shown):
         return self.check()
 
     def segments(self) -> dict[str, dict[str, Comparison]]:
-        """The effect on each primary metric in every segment: by segment column, then by metric and treatment."""
+        """The effect on each primary metric in every segment: by segment column, then by metric and treatment.
+
+        Each as `adjust.segments` gives it, with the metric's own covariates, cap, strata and margin.
+
+        Raises
+        ------
+        InputError
+            If no primary metric can be looked at by segment.
+        """
         return {segment: dict(each) for segment, each in self._segments.items()}
 
     @cached_property
     def _segments(self) -> dict[str, dict[str, Comparison]]:
-        asked, by = self.description, self.description.assignment.column
-        found: dict[str, dict[str, Comparison]] = {}
-        for segment in asked.segments:
-            each = {}
-            for name, metric in asked.named("primary").items():
-                if metric.kind not in ("mean", "share"):
-                    continue
-                column = metric.column or name
-                arms = self.table.records([column, segment], by=by)
-                for arm, base in arms.against(str(asked.assignment.control)):
-                    each[f"{name}, {arm.label}"] = adjust.segments(
-                        arm,
-                        base,
-                        value=column,
-                        segment=segment,
-                        good=metric.good,
-                        metric=name,
-                        alpha=metric.alpha or asked.alpha,
-                    )
-            found[segment] = each
-        return found
+        return segmenting.segments(self.table, self.asked)
 
     def monitor(self) -> Mapping[str, Monitoring]:
         """The looks so far of each primary comparison."""
-        if self.description.looks is None:
+        if not self.asked.look_days:
             raise InputError("No look was planned: [looks] with after = [7, 14, 28] plans them.")
         return self.analyse().monitored
 
     def daily(self) -> dict[str, Daily]:
-        """Each primary metric from day to day."""
+        """Each primary metric from day to day: its mean, rate or ratio in each variant.
+
+        Raises
+        ------
+        InputError
+            If no primary metric has a daily series.
+        """
         return dict(self._daily)
 
     @cached_property
     def _daily(self) -> dict[str, Daily]:
-        asked = self.description
-        if asked.days is None:
-            return {}
-        by, day = asked.assignment.column, asked.days.column
-        return {
-            name: self.table.daily(metric.column or name, by=by, day=day)
-            for name, metric in asked.named("primary").items()
-            if metric.kind in ("mean", "share")
-        }
+        return segmenting.daily(self.table, self.asked)
 
     def decide(self, overridden: Mapping[str, str] | None = None) -> Recommendation:
         """What should be done with each treatment, line by line.
@@ -311,7 +299,7 @@ class Experiment(Shown):
         overridden : mapping of label to str, optional
             Treatments with which something else will be done, and why: the reason is printed.
         """
-        return deciding.decide(self.description, self.analysis, self.failed, dict(overridden or {}))
+        return recommending.decide(self.asked, self.analysis, self.failed, dict(overridden or {}))
 
     def replay(
         self,
@@ -345,10 +333,10 @@ class Experiment(Shown):
         InputError
             If a primary metric is no mean, share or ratio, or units come in clusters, or the rows are a digest's.
         """
-        if isinstance(self.table, Kept):
+        if isinstance(self.table, DigestSource):
             raise InputError("A digest holds moments and no rows: nothing can be dealt out again.")
         return replaying.replay(
-            self.table, self.description, self.days,
+            self.table, self.asked, self._days,
             runs=runs, lift=lift, workers=workers, progress=progress, seed=seed,
         )  # fmt: skip
 
@@ -372,7 +360,3 @@ class Experiment(Shown):
 
 
 _READ = ("separator", "decimal", "thousands", "missing", "encoding", "skip", "dates")
-
-
-def _parts(covariate: str) -> Sequence[str]:
-    return [part.strip() for part in covariate.split(" per ")]

@@ -1,10 +1,11 @@
-"""An experiment replayed: its own units dealt out again and again, and analysed as it says."""
+"""An experiment replayed: its own units reassigned at random, again and again, and analysed as it says."""
 
 from __future__ import annotations
 
 import math
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
+from functools import partial
 from typing import Any
 
 import numpy as np
@@ -12,7 +13,7 @@ from numpy.typing import NDArray
 
 from amber_ruler import adjust, measure
 from amber_ruler.errors import InputError
-from amber_ruler.experiment.description import Description, Metric
+from amber_ruler.experiment.resolve import Request, Resolved, no_effect
 from amber_ruler.moments import Moments
 from amber_ruler.multiplicity import p_values
 from amber_ruler.numeric import normal
@@ -23,7 +24,7 @@ from amber_ruler.resample.drawing import Progress, blocks, seed_of
 from amber_ruler.resample.replay import Planted, Runs, of_products, plant, told, with_products
 from amber_ruler.results import Axis
 from amber_ruler.sequential import boundaries
-from amber_ruler.tables import Table, reduce
+from amber_ruler.tables import Table, profile, reduce
 from amber_ruler.tables.pairing import floats
 
 USUAL, WITH_STRATA = 2_000, 300  # runs
@@ -33,8 +34,7 @@ USUAL, WITH_STRATA = 2_000, 300  # runs
 class _Asked:
     """One primary metric: its units' values, and how two variants are compared."""
 
-    name: str
-    metric: Metric
+    request: Request
     columns: tuple[str, ...]
     values: tuple[Floats, ...]  # without gaps; the metric's first
     origin: Floats  # near the means
@@ -42,6 +42,11 @@ class _Asked:
     compare: Callable[..., Any]
     together: bool  # whether the other variants are asked too
     planted: Planted
+
+    @property
+    def name(self) -> str:
+        """What the metric is called."""
+        return self.request.name
 
     def features(self, seen: NDArray[np.bool_]) -> Floats:
         """Rows of 1, values and their products, of units that count by then."""
@@ -59,7 +64,7 @@ class _Asked:
 
 def replay(
     table: Table,
-    asked: Description,
+    asked: Resolved,
     days: Sequence[str],
     *,
     runs: int | None,
@@ -69,7 +74,7 @@ def replay(
     progress: Progress | None,
 ) -> Replays:
     """See `Experiment.replay`."""
-    primary = [_asked(table, asked, name, metric, lift) for name, metric in asked.named("primary").items()]
+    primary = [_asked(table, one, lift) for one in asked.named("primary").values()]
     labels, cumulated = _split(table, asked)
     size = len(primary[0].known)
     strata = _codes(table, asked.strata, size)
@@ -96,7 +101,7 @@ def replay(
 
 
 def _told(
-    asked: Description,
+    asked: Resolved,
     primary: Sequence[_Asked],
     labels: Sequence[str],
     sums: Floats,
@@ -127,7 +132,7 @@ def _told(
     power = _claims(asked, primary, raised, len(labels) - 1) if raised else None
     results = tuple(
         told(
-            name, "as planned", one.values[0][one.known], share, one.metric.alpha or asked.alpha, found[name],
+            name, "as planned", one.values[0][one.known], share, one.request.alpha, found[name],
             planted.get(name), one.planted, seed,
         )
         for name, one in about.items()
@@ -135,8 +140,8 @@ def _told(
     false = float(np.mean(claimed.any(axis=1)))
     runs = len(claimed)
     return Replays(
-        title=f"{asked.name}, replayed",
-        method=f"{runs:,} times all units dealt out again by the planned split, and analysed as the file says",
+        title=f"{asked.title}, replayed",
+        method=f"all units reassigned {runs:,} times by the planned split, and analysed as the file says",
         source="",
         labels=tuple(found),
         results=results,
@@ -145,21 +150,22 @@ def _told(
         rule=_rule(asked, len(found)),
         power={} if power is None else {name: float(np.mean(power[:, k])) for k, name in enumerate(found)},
         seed=seed,
+        notes=tuple(_notes(asked)),
     )
 
 
-def _rule(asked: Description, size: int) -> str:
-    if asked.looks is not None:
-        spent = f"{len(asked.looks.after)} looks, {asked.looks.spending}"
+def _rule(asked: Resolved, size: int) -> str:
+    if asked.looks:
+        spent = f"{len(asked.looks)} looks, {asked.spending}"
         return (
             f"{spent}, alpha split over {size} comparisons" if size > 1 and asked.correction == "bonferroni" else spent
         )
     return "one comparison" if size == 1 else f"{size} comparisons, {asked.correction}"
 
 
-def _runs(one: _Asked, part: Floats, treated: int, asked: Description, what: Planted) -> Runs:
+def _runs(one: _Asked, part: Floats, treated: int, asked: Resolved, what: Planted) -> Runs:
     """One comparison of all runs: in one call, or, in strata, one by one."""
-    settings = {"alpha": one.metric.alpha or asked.alpha, "good": one.metric.good}
+    settings = {"alpha": one.request.alpha}
     runs, variants, levels, _ = part.shape
     if levels == 1:
         axis = Axis("run", tuple(map(str, range(1, runs + 1))))
@@ -178,71 +184,62 @@ def _runs(one: _Asked, part: Floats, treated: int, asked: Description, what: Pla
 
 
 def _claims(
-    asked: Description, primary: Sequence[_Asked], whole: Sequence[Sequence[Runs]], treatments: int
+    asked: Resolved, primary: Sequence[_Asked], whole: Sequence[Sequence[Runs]], treatments: int
 ) -> NDArray[np.bool_]:
     """Which comparison claims a difference in which run, (runs, comparisons), by the correction or the looks."""
-    rates = [one.metric.alpha or asked.alpha for one in primary for _ in range(treatments)]
+    rates = [one.request.alpha for one in primary for _ in range(treatments)]
     p = np.column_stack([looks[-1].p for looks in whole])
-    if asked.looks is None:
+    if not asked.looks:
         if asked.correction == "none" or p.shape[1] == 1:
             return p < np.array(rates)
         way = p_values.METHODS[asked.correction]
         return np.array([np.asarray(way.adjusted(row)) < rates[0] for row in p])
-    assert asked.days is not None  # noqa: S101 - looks have days
-    assert asked.days.planned is not None  # noqa: S101
     split = p.shape[1] if asked.correction == "bonferroni" else 1
-    shares = [day / asked.days.planned for day in asked.looks.after][: len(whole[0])]
+    shares = list(asked.looks[: len(whole[0])])
     claims = np.zeros(p.shape, dtype=np.bool_)
     for k, looks in enumerate(whole):
-        spending, parameter = asked.looks.spending, asked.looks.parameter
         until = [*shares, *([] if shares[-1] == 1 else [1.0])]
-        rule = boundaries(until, spending=spending, parameter=parameter, alpha=rates[k] / split)
+        rule = boundaries(until, spending=asked.spending, parameter=asked.parameter, alpha=rates[k] / split)
         for z, seen in zip(rule.z, looks, strict=False):
             claims[:, k] |= normal.upper_quantile(np.maximum(seen.p, 1e-300) / 2) > z
     return claims
 
 
-def _asked(table: Table, asked: Description, name: str, metric: Metric, lift: float | None) -> _Asked:
+def _asked(table: Table, one: Request, lift: float | None) -> _Asked:
     """The values of a metric and its covariates, and its comparison."""
-    if metric.kind not in ("mean", "share", "ratio") or asked.clusters is not None:
-        what = "clusters" if asked.clusters is not None else f"a {metric.kind}"
-        raise InputError(f"metrics.{name}: an experiment is replayed for means, shares and ratios, not {what}.")
-    column = metric.column or name
-    parts = [part.strip() for covariate in metric.covariates for part in covariate.split(" per ")]
-    needed = [column, *([metric.per] if metric.per else [])]
-    columns = list(dict.fromkeys([*needed, *parts]))
+    if not one.kind.adjusted or "cluster" in one.steps:
+        what = "clusters" if "cluster" in one.steps else f"kind: {one.kind.plural}"
+        raise InputError(f"metrics.{one.name}: replay can't be had of {what} yet; it is of means, proportions, ratios.")
+    needed, parts = one.set.needed, [part for parts in one.covariates for part in parts]
+    columns = one.set.columns
     native = table.fetched(*columns)
     values = {c: floats(native[c]) for c in columns}
     known = ~np.any([np.isnan(values[c]) for c in needed], axis=0)
-    if metric.cap is not None:  # all variants together have one cap, whoever is treated
-        values[column] = np.minimum(values[column], np.quantile(values[column][known], metric.cap))
-    for c in parts:
+    if "cap" in one.steps:  # all variants together have one cap, whoever is treated
+        values[one.column] = np.minimum(values[one.column], np.quantile(values[one.column][known], one.steps["cap"]))
+    for c in dict.fromkeys(parts):
         lacks = np.isnan(values[c]) & known
         if lacks.any() and c not in needed:
-            halves = any(" per " in covariate and c in covariate for covariate in metric.covariates)
             values[c + MARK] = lacks.astype(np.float64)
-            values[c] = np.where(np.isnan(values[c]), 0.0 if halves else np.nanmean(values[c]), values[c])
+            usual = 0.0 if c in one.set.parts else np.nanmean(values[c])
+            values[c] = np.where(np.isnan(values[c]), usual, values[c])
     filled = {c: np.where(known, v, 0.0) for c, v in values.items()}
-    compare: Any = measure.proportions if metric.kind == "share" else measure.means
-    together = metric.kind == "ratio" or bool(metric.covariates) or asked.strata is not None
-    if together:
-        more: dict[str, Any] = {"covariate": list(metric.covariates)} if metric.covariates else {}
-        more |= {"per": metric.per} if metric.kind == "ratio" else {}
-        more |= {"strata": asked.strata} if asked.strata else {}
-        compare = _partial(adjust.sharpen, value=column, **more)
-    elif metric.kind == "share":
-        compare = _of_shares
-    planted = plant(filled[column][known], None, lift) if metric.kind != "ratio" else plant(filled[column], None, None)
+    steps = {key: value for key, value in one.steps.items() if key != "cap"}
+    compare: Any = one.method()
+    if steps:
+        compare = partial(adjust.sharpen, value=one.column, **steps)
+    elif compare is adjust.sharpen:  # a cap alone, which is taken already
+        compare = measure.means
+    elif compare is measure.proportions:
+        compare = _of_proportions
+    ratio = one.per is not None
+    planted = plant(filled[one.column], None, None) if ratio else plant(filled[one.column][known], None, lift)
     origin = np.array([v[known].mean() for v in filled.values()])
-    return _Asked(name, metric, tuple(filled), tuple(filled.values()), origin, known, compare, together, planted)
+    return _Asked(one, tuple(filled), tuple(filled.values()), origin, known, compare, bool(steps), planted)
 
 
-def _partial(function: Callable[..., Any], **settings: Any) -> Callable[..., Any]:
-    return lambda one, two, **more: function(one, two, **settings, **more)
-
-
-def _of_shares(one: Moments, two: Moments, **settings: Any) -> Any:
-    """Shares of 0 and 1 by their counts."""
+def _of_proportions(one: Moments, two: Moments, **settings: Any) -> Any:
+    """Proportions of 0 and 1 by their counts."""
     from amber_ruler.samples import Counts
 
     arms = [
@@ -251,14 +248,11 @@ def _of_shares(one: Moments, two: Moments, **settings: Any) -> Any:
     return measure.proportions(*arms, **settings)
 
 
-def _split(table: Table, asked: Description) -> tuple[list[str], Floats]:
+def _split(table: Table, asked: Resolved) -> tuple[list[str], Floats]:
     """The control and the treatments, and the planned shares added up."""
-    counts = table.sizes(by=asked.assignment.column)
-    control = str(asked.assignment.control)
-    labels = [control, *(label for label in counts if label != control)]
-    shares = np.array(
-        [asked.assignment.split.get(label, 1.0 if not asked.assignment.split else 0.0) for label in labels]
-    )
+    counts = table.sizes(by=asked.by)
+    labels = [asked.control, *(label for label in counts if label != asked.control)]
+    shares = np.array([asked.split.get(label, 0.0 if asked.split else 1.0) for label in labels])
     found: Floats = np.cumsum(shares / shares.sum())[:-1]
     return labels, found
 
@@ -275,18 +269,22 @@ def _codes(table: Table, column: str | None, size: int) -> NDArray[np.intp] | No
     return found
 
 
-def _ends(table: Table, asked: Description, days: Sequence[str], size: int) -> list[NDArray[np.bool_]]:
+def _ends(table: Table, asked: Resolved, days: Sequence[Any], size: int) -> list[NDArray[np.bool_]]:
     """Which units had come by each look so far; without looks all."""
-    if asked.looks is None or asked.days is None:
+    if not asked.looks or asked.day is None:
         return [np.ones(size, dtype=np.bool_)]
     order = {day: k for k, day in enumerate(days, start=1)}
-    from amber_ruler.tables import profile
-
-    column = asked.days.column
     with table.reading():
-        day = table.frame.lazy().select(profile.calendar_day(column, table.schema[column]).alias("day"))
-        came = np.array([order.get(reduce.label_text(v), 0) for v in reduce.collected(day)["day"].to_list()])
-    reached = [after for after in asked.looks.after if after <= len(days)]
+        day = table.frame.lazy().select(profile.calendar_day(asked.day, table.schema[asked.day]).alias("day"))
+        came = np.array([order.get(v, 0) for v in reduce.collected(day)["day"].to_list()])
+    reached = [after for after in asked.look_days if after <= len(days)]
     if not reached:
-        raise InputError(f"The first look is after day {asked.looks.after[0]}, and there are {len(days)} days.")
+        raise InputError(f"The first look is after day {asked.look_days[0]}, and there are {len(days)} days.")
     return [(came > 0) & (came <= after) for after in reached]
+
+
+def _notes(asked: Resolved) -> list[str]:
+    """What of the description has no effect on a replay."""
+    listed, why = ", ".join(asked.named("primary")), "what is replayed are the tests"
+    notes = [no_effect("method", "replay", listed, why)] if asked.method != "frequentist" else []
+    return notes + ([no_effect("prior", "replay", listed, why)] if asked.prior is not None else [])

@@ -6,7 +6,7 @@ import csv
 import hashlib
 import io
 import platform
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from importlib.metadata import version
 from pathlib import Path
@@ -16,8 +16,9 @@ from amber_ruler.errors import AmberRulerError, DataError, InputError
 from amber_ruler.report import numbers
 from amber_ruler.report.blocks import Block, Grid, Heading, Lines, Ruler
 from amber_ruler.report.views import view_of
-from amber_ruler.report.views.analysis import ROLES, early_said, families
+from amber_ruler.report.views.analysis import ROLES, early_said, families, shown
 from amber_ruler.report.views.recommendation import SAID
+from amber_ruler.report.views.shared import checks_and_notes
 from amber_ruler.results import Result
 from amber_ruler.results.display import safe
 
@@ -95,21 +96,30 @@ def made(experiment: Experiment, overridden: Mapping[str, str]) -> Page:
         for label, result in each.items():
             sections.append(Section(title.lower(), f"{title}: {label}", tuple(_inside(result))))
             results.append(result)
-    for segment, effects in experiment.segments().items():
+    for segment, effects in _answered(experiment.segments, sections, "segments", "By segment").items():
         inside = [block for label, one in effects.items() for block in (Lines((label,), strong=True), *_brief(one))]
         sections.append(Section("segments", f"By {segment}", tuple(inside)))
         results += effects.values()
     plan, blocks = _planned(experiment)
     sections.append(Section("plan", "The plan, and what happened", tuple(blocks)))
     results += plan
-    days = experiment.daily()
+    days = _answered(experiment.daily, sections, "days", "Day by day")
     if days:
         sections.append(Section("days", "Day by day", (), tuple(days.values())))
         results += days.values()
-    sections.append(Section("methods", "Methods", tuple(_methods(found))))
+    sections.append(Section("methods", "Methods", (*_methods(found), *shown(found), *checks_and_notes(found))))
     sections.append(Section("reproduce", "How to reproduce", tuple(_reproduce(experiment))))
     facts = _facts(experiment, findings)
     return Page(asked.name, asked.hypothesis, facts, recommendation, tuple(sections), tuple(results), found)
+
+
+def _answered(ask: Callable[[], dict[str, Any]], sections: list[Section], key: str, title: str) -> dict[str, Any]:
+    """What a question answers; where it is refused, a section that says why."""
+    try:
+        return ask()
+    except AmberRulerError as error:
+        sections.append(Section(key, title, (Lines((str(error),)),)))
+        return {}
 
 
 def _facts(experiment: Experiment, findings: Findings) -> str:

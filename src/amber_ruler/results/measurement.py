@@ -141,13 +141,18 @@ class Measurement(Result, Tested):
         if self.quantity == "correlation" or (self.test is None and not isinstance(self, Comparison)):
             return ""
         against = self.margin_tests.get("equivalent")
-        return read_verdict(
-            self.interval,
-            null=self.null,
-            margin=self.margin,
-            good=self.good,
-            equivalent=None if against is None else against.holds,
-        )
+        equivalent = None if against is None else against.holds
+        if against is None and self.margin_lift is not None:  # as at a look, whose interval of the lift is the one
+            equivalent = self._within_the_lift(self.margin_lift)
+        return read_verdict(self.interval, null=self.null, margin=self.margin, good=self.good, equivalent=equivalent)
+
+    def _within_the_lift(self, size: float) -> bool | NDArray[np.bool_]:
+        """Whether the interval of the lift lies within a margin that is one."""
+        lift = self.effects.get("lift")
+        if lift is None or lift.interval.excludes is not None:
+            return False
+        inside = (np.asarray(lift.interval.low) > -size) & (np.asarray(lift.interval.high) < size)
+        return bool(inside) if inside.ndim == 0 else inside
 
     def part(self, kind: type[P]) -> P | None:
         """The part of a kind, if there is one."""

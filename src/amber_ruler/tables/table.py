@@ -480,7 +480,7 @@ class Table(Held, Shown):
             by=by,
         )
 
-    def daily(self, value: str, *, by: str, day: str) -> Daily:
+    def daily(self, value: str, *, by: str, day: str, per: str | None = None) -> Daily:
         """How did the mean of a column go from day to day in each variant? `plot()` draws the series.
 
         Parameters
@@ -491,6 +491,8 @@ class Table(Held, Shown):
             Column with the variant labels.
         day : str
             Column with the day.
+        per : str, optional
+            Column that the metric is counted by: the series is then the total of one over the total of the other.
 
         Returns
         -------
@@ -503,7 +505,7 @@ class Table(Held, Shown):
         >>> found.days[:3], found.groups["short"][0].n
         (('1', '2', '3'), 138)
         """
-        return self.digest([value], by=by, day=day).daily(value)
+        return self.digest([value], by=by, day=day, covariates=[] if per is None else [per]).daily(value, per=per)
 
     def clusters(self, value: str, *, by: str) -> Clusters:
         """Number, size and intraclass correlation of the clusters that a column names."""

@@ -5,8 +5,9 @@ from __future__ import annotations
 from typing import TYPE_CHECKING, Any
 
 from amber_ruler.report import palette
-from amber_ruler.report.blocks import Block, Heading, Lines
+from amber_ruler.report.blocks import Block, Grid, Heading, Lines
 from amber_ruler.report.views import family
+from amber_ruler.report.views.shared import checks_and_notes
 from amber_ruler.results import Family
 
 if TYPE_CHECKING:
@@ -33,7 +34,13 @@ def layout(result: Analysis) -> list[Block]:
     for label, watched in result.monitored.items():
         blocks.append(Lines((f"{label}: {watched.sentence()}",)))
     blocks += [Lines((one.sentence(),)) for one in result.evidence.values()]
-    return [*blocks, Lines((sentence(result),), strong=True)]
+    return [*blocks, *shown(result), *checks_and_notes(result), Lines((sentence(result),), strong=True)]
+
+
+def shown(result: Analysis) -> list[Block]:
+    """What the experiment file says beside a metric, for people."""
+    rows_ = [(metric, key, text) for metric, each in result.shown.items() for key, text in each.items()]
+    return [Grid(("metric", "", ""), tuple(rows_), left=(0, 1, 2))] if rows_ else []
 
 
 def early_said(result: Analysis) -> list[Block]:
@@ -52,8 +59,13 @@ def sentence(result: Analysis) -> str:
 
 
 def rows(result: Analysis) -> list[dict[str, Any]]:
-    """A row for each comparison, with its role."""
-    return [{"role": role, **row} for role, one in families(result).items() for row in family.rows(one)]
+    """A row for each comparison, with its role and what the file says beside its metric."""
+    beside = dict.fromkeys((key for each in result.shown.values() for key in each), "")
+    return [
+        {"role": role, **row, **beside, **result.shown.get(metric, {})}
+        for role, one in families(result).items()
+        for metric, row in zip((r.metric for r in one.results), family.rows(one), strict=True)
+    ]
 
 
 def together(result: Analysis) -> Family:

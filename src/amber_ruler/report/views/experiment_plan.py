@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING, Any
 from amber_ruler.report import numbers
 from amber_ruler.report.blocks import Block, Grid, Heading, Lines, Ruler, RulerRow
 from amber_ruler.report.views.plan import sentence as planned_sentence
+from amber_ruler.report.views.shared import checks_and_notes
 
 if TYPE_CHECKING:
     from amber_ruler.experiment import ExperimentPlan
@@ -27,6 +28,7 @@ def layout(result: ExperimentPlan) -> list[Block]:
         Heading(result.title, result.method),
         Grid(("metric", "units in all", "power", ""), tuple(told), left=(0, 3)),
         Lines(tuple(f"{name}: {planned_sentence(one)}" for name, one in result.answers.items())),
+        *checks_and_notes(result),
         Lines((sentence(result),), strong=True),
     ]
 

@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any, NoReturn
 
 from amber_ruler.digest import Daily, Digest
 from amber_ruler.errors import DataError, ExperimentFileError, InputError
-from amber_ruler.experiment.description import Description
+from amber_ruler.experiment.resolve import Resolved
 from amber_ruler.moments import Moments, merge
 from amber_ruler.results import Check
 from amber_ruler.samples import ByVariant
@@ -21,7 +21,7 @@ _LOST = "A digest holds moments and no rows: {what} needs the table that it was 
 
 
 @dataclass(frozen=True, slots=True)
-class Kept:
+class DigestSource:
     """What an experiment asks of its table, as far as a digest can answer; the rest is refused.
 
     Attributes
@@ -39,7 +39,7 @@ class Kept:
     files: tuple[Path, ...] = ()
 
     @classmethod
-    def from_file(cls, path: Path) -> Kept:
+    def from_file(cls, path: Path) -> DigestSource:
         """The digest that a file holds."""
         try:
             return cls(Digest.from_json(path.read_text(encoding="utf-8")), str(path), (path,))
@@ -53,11 +53,11 @@ class Kept:
         named = (self.held.by, self.held.strata, self.held.day, *self.held.metrics, *self.held.covariates)
         return list(dict.fromkeys(name for name in named if name))
 
-    def fits(self, asked: Description) -> None:
+    def fits(self, asked: Resolved) -> None:
         """Say so where the digest was made by other columns than the experiment names."""
-        named = {"assignment.column": (asked.assignment.column, self.held.by)}
+        named = {"assignment.column": (asked.by, self.held.by)}
         named |= {"strata": (asked.strata, self.held.strata)} if asked.strata else {}
-        named |= {"days.column": (asked.days.column, self.held.day)} if asked.days else {}
+        named |= {"days.column": (asked.day, self.held.day)} if asked.day else {}
         for key, (wanted, held) in named.items():
             if wanted != held:
                 made = f"by {held!r}" if held else "without it"
@@ -76,9 +76,14 @@ class Kept:
         """The digest itself."""
         return self.held
 
-    def daily(self, metric: str, *, by: str, day: str) -> Daily:  # noqa: ARG002
+    def until(self, days: Sequence[str]) -> DigestSource:
+        """The units of some days only."""
+        cells = {cell: found for cell, found in self.held.cells.items() if cell[2] in days}
+        return replace(self, held=replace(self.held, cells=cells))
+
+    def daily(self, metric: str, *, by: str, day: str, per: str | None = None) -> Daily:  # noqa: ARG002
         """A metric from day to day."""
-        return self.held.daily(metric)
+        return self.held.daily(metric, per=per)
 
     def records(self, *_: Any, **__: Any) -> NoReturn:
         """Refused."""
@@ -113,7 +118,7 @@ class Kept:
                 }
         return shared
 
-    def check(self, asked: Description) -> Findings:
+    def check(self, asked: Resolved) -> Findings:
         """What can be checked without rows: split, labels, missing values, balance, and whether metrics are fit."""
         held, by = self.held, self.held.by
         rows = {cell: max(m.n + m.missing for m in found.values()) for cell, found in held.cells.items() if found}
@@ -126,11 +131,11 @@ class Kept:
         checks += [*findings.labels(list(counts)), *findings.arms(counts, by)]
         planned: Mapping[str, float] = dict.fromkeys(counts, 1.0)
         if len(counts) > 1:
-            sound = check_split(counts, dict(asked.assignment.split) or None)
+            sound = check_split(counts, dict(asked.split) or None)
             planned = sound.planned
             checks.append(sound.as_check)
             for name, part in (("stratum", 1), ("day", 2)):
-                if (asked.strata, asked.days)[part - 1]:
+                if (asked.strata, asked.day)[part - 1]:
                     cells = [(cell[part], cell[0], n) for cell, n in sorted(rows.items()) if cell[part]]
                     checks += checking.parts(cells, planned, printed(planned, by), name, name)
         checks += self._columns(asked, counts)
@@ -149,9 +154,9 @@ class Kept:
     def _variants(self) -> list[str]:
         return sorted({cell[0] for cell in self.held.cells})
 
-    def _columns(self, asked: Description, counts: Mapping[str, int]) -> list[Check]:
-        metrics = list(dict.fromkeys(m.column or name for name, m in asked.metrics.items()))
-        covariates = sorted({c for m in asked.metrics.values() for c in m.covariates} & set(self.held.covariates))
+    def _columns(self, asked: Resolved, counts: Mapping[str, int]) -> list[Check]:
+        metrics = asked.columns
+        covariates = sorted(set(asked.covariates) & set(self.held.covariates))
         checks: list[Check] = []
         for column in (*covariates, *(m for m in metrics if m in self.held.metrics)):
             before = column in covariates
