@@ -172,7 +172,9 @@ class Description(_Part):
             raise ValueError("looks spend the alpha of tests: they go with method = 'frequentist' or 'both'")
         for name, metric in self.named("primary").items() if self.looks is not None else ():
             if not KINDS[metric.kind].looks:
-                raise ValueError(f"metrics.{name}.kind can't go with looks yet: looks are at {those('looks')}")
+                raise ValueError(
+                    f"metrics.{name}.kind = {metric.kind!r} can't be primary with looks yet: {those('looks')} can"
+                )
             if metric.cap is not None:
                 raise ValueError(
                     f"metrics.{name}.cap can't go with looks yet: the quantile of each look's data would change what is"

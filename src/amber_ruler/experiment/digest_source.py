@@ -85,13 +85,17 @@ class DigestSource:
         """A metric from day to day."""
         return self.held.daily(metric, per=per)
 
-    def records(self, *_: Any, **__: Any) -> NoReturn:
+    def records(self, columns: Sequence[str], **_: Any) -> NoReturn:
         """Refused."""
-        self._refuse("this metric (a cap, or a covariate that was not kept)")
+        self._refuse(f"{', '.join(columns)} (a cap, or a column that was not kept)")
 
     def samples(self, *_: Any, **__: Any) -> NoReturn:
         """Refused."""
         self._refuse("a quantile, or a two-part metric,")
+
+    def capped(self, *_: Any, **__: Any) -> NoReturn:
+        """Refused."""
+        self._refuse("a cap")
 
     def clusters(self, *_: Any, **__: Any) -> NoReturn:
         """Refused."""
@@ -155,13 +159,13 @@ class DigestSource:
         return sorted({cell[0] for cell in self.held.cells})
 
     def _columns(self, asked: Resolved, counts: Mapping[str, int]) -> list[Check]:
-        metrics = asked.columns
-        covariates = sorted(set(asked.covariates) & set(self.held.covariates))
+        metrics, known = asked.columns, {*self.held.metrics, *self.held.covariates}
+        covariates = sorted((set(asked.covariates) & set(self.held.covariates)) - set(metrics))
         checks: list[Check] = []
-        for column in (*covariates, *(m for m in metrics if m in self.held.metrics)):
+        for column in (*covariates, *(m for m in metrics if m in known)):
             before = column in covariates
             each = self.held.moments(
-                self.held.metrics[0] if before else column
+                column if column in self.held.metrics else self.held.metrics[0]
             )  # of a covariate with the metric's rows
             arms = {v: m.select(column) for v, m in each.items()}
             lost = {v: counts[v] - int(m.n) for v, m in arms.items()}

@@ -112,7 +112,7 @@ KINDS = {
         design=_two_means,
     ),
     "share": Kind(
-        "proportions", "measure.proportions", _OF_A_MEAN, adjusted=True, clustered="adjust.clusters",
+        "proportions", "measure.proportions", _OF_A_MEAN - {"cap"}, adjusted=True, clustered="adjust.clusters",
         weighed="bayes.proportions", design=_two_proportions,
     ),
     "ratio": Kind(

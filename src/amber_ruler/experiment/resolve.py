@@ -14,7 +14,7 @@ from typing import Any, Literal
 
 from pydantic import BaseModel
 
-from amber_ruler.errors import DataError, InputError
+from amber_ruler.errors import AmberRulerError, DataError, InputError
 from amber_ruler.experiment.description import Description, Metric
 from amber_ruler.experiment.kinds import KINDS, Kind
 from amber_ruler.register import registered
@@ -183,6 +183,14 @@ class Request:
 
     def against_control(self, source: Any, shared: Shared) -> dict[str, Comparison]:
         """Each treatment against the control, by its label."""
+        try:
+            return self._against_control(source, shared)
+        except AmberRulerError as error:
+            if f"metrics.{self.name}" in str(error):
+                raise
+            raise type(error)(f"metrics.{self.name}: {error}") from error
+
+    def _against_control(self, source: Any, shared: Shared) -> dict[str, Comparison]:
         arms, call = self.arms(source, shared), self.method()
         return {str(arm.label): call(arm, base, **self.question, **self.others(arms, arm, base))
                 for arm, base in arms.against(self.control)}  # fmt: skip
@@ -237,7 +245,7 @@ class Resolved:
     segments: tuple[str, ...]
     strata: str | None
     clusters: str | None
-    correction: str
+    correction: Literal["holm", "hochberg", "bonferroni", "benjamini-hochberg", "none"]
     method: str
     prior: str | None
     alpha: float
@@ -276,7 +284,6 @@ class Resolved:
 def resolve(description: Description) -> Resolved:
     """What a description asks for."""
     days, looks = _read(description, "days"), _read(description, "looks")
-    prior, method = _read(description, "prior"), _read(description, "method")
     metrics = {name: _request(description, name, metric) for name, metric in description.metrics.items()}
     return Resolved(
         title=description.name,
@@ -294,8 +301,8 @@ def resolve(description: Description) -> Resolved:
         strata=_read(description, "strata"),
         clusters=_read(description, "clusters"),
         correction=_read(description, "correction"),
-        method=method,
-        prior=prior,
+        method=_read(description, "method"),
+        prior=_read(description, "prior"),
         alpha=_read(description, "alpha"),
         power=_read(description.plan, "power", "plan."),
         per_day=_read(description.plan, "per_day", "plan."),
@@ -309,7 +316,10 @@ def _request(description: Description, name: str, metric: Metric) -> Request:
     notes = []
     if not kind.adjusted and "strata" in steps:
         del steps["strata"]
-        notes.append(no_effect("strata", "the comparison", name, f"{kind.plural} are compared without strata"))
+        notes.append(no_effect("strata", "the analysis", name, f"{kind.plural} are compared without strata"))
+    prior = _read(description, "prior")
+    if prior is not None and kind.weighed == "bayes.proportions" and not steps:
+        notes.append(no_effect("prior", "the analysis", name, "each proportion has a uniform prior"))
     settings = {"alpha": _read(description, "alpha"), **_gathered(description, metric, "setting")}
     return Request(
         name=name,
@@ -322,7 +332,7 @@ def _request(description: Description, name: str, metric: Metric) -> Request:
         settings=settings,
         effect=_gathered(description, metric, "plan"),
         shown=_gathered(description, metric, "shown"),
-        prior=_read(description, "prior"),
+        prior=prior,
         notes=tuple(notes),
     )
 

@@ -25,11 +25,21 @@ def segments(source: Any, asked: Resolved) -> dict[str, dict[str, Comparison]]:
             said = [*notes]
             if "strata" in one.steps:
                 said.append(no_effect("strata", "segments", name, "each segment is compared as a whole"))
+            if asked.method != "frequentist":
+                said.append(no_effect("method", "segments", name, "segments are compared by tests"))
             arms = source.records(list(dict.fromkeys([*one.set.columns, segment])), by=asked.by)
             for arm, base in arms.against(asked.control):
                 others = tuple(a for a in arms.values() if a is not arm and a is not base)
                 each = adjust.segments(
-                    arm, base, value=one.column, segment=segment, others=others, metric=name, **steps, **one.settings
+                    arm,
+                    base,
+                    value=one.column,
+                    segment=segment,
+                    others=others,
+                    metric=name,
+                    correction=asked.correction,
+                    **steps,
+                    **one.settings,
                 )
                 found[segment][f"{name}, {arm.label}"] = replace(each, notes=(*each.notes, *said))
     return found
@@ -45,7 +55,10 @@ def daily(source: Any, asked: Resolved) -> dict[str, Daily]:
         rows = source.capped(one.column, one.steps["cap"]) if "cap" in one.steps else source
         more = {} if one.per is None else {"per": one.per}
         series = rows.daily(one.column, by=asked.by, day=asked.day, **more)
-        found[name] = replace(series, notes=(*series.notes, *notes))
+        said = [*notes]
+        if "cluster" in one.steps:
+            said.append(no_effect("clusters", "daily", name, "the interval of a day takes its units as independent"))
+        found[name] = replace(series, notes=(*series.notes, *said))
     return found
 
 

@@ -9,7 +9,7 @@ import numpy as np
 
 from amber_ruler import bayes
 from amber_ruler.errors import DataError, InputError
-from amber_ruler.experiment.resolve import Request, no_effect
+from amber_ruler.experiment.resolve import Request
 from amber_ruler.register import registered
 from amber_ruler.results import Comparison, Group
 from amber_ruler.samples import Summary
@@ -45,11 +45,8 @@ def weighed(source: Any, asked: Request, tested: Comparison, shared: Shared) -> 
             f"metrics.{asked.name}.kind: {asked.kind.plural} are not weighed by a prior yet. Take method ="
             " 'frequentist', or another primary metric."
         )
-    if asked.prior is not None:
-        if name == "means":
-            settings["prior"] = bayes.prior_of(asked.prior, (bayes.Cauchy,))
-        else:
-            notes.append(no_effect("prior", "the analysis", asked.name, "each proportion has a uniform prior"))
+    if asked.prior is not None and name == "means":
+        settings["prior"] = bayes.prior_of(asked.prior, (bayes.Cauchy,))
     for key in settings:
         if key not in registered("bayes", name).settings:
             raise InputError(

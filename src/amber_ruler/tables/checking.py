@@ -70,7 +70,10 @@ def check(
         planned = sound.planned
         checks.append(sound.as_check)
         for name, part in (("day", day), ("stratum", strata)):
-            if part is not None and clusters is None:
+            if part is not None and clusters is not None:
+                said = f"{part} is not looked at: {clusters} was assigned as a whole, and a {name} may hold few of them"
+                checks.append(Check(f"split by {name}", said, severity="note"))
+            elif part is not None:
                 with table.reading():
                     cells = profile.by_part(table.frame.lazy(), by, part, None if one_each else unit)
                 checks += parts(cells, sound.planned, printed(sound.planned, by), name, part)
