@@ -8,12 +8,10 @@ from __future__ import annotations
 
 import inspect
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field
 from functools import cached_property, wraps
 from types import MappingProxyType, NoneType, UnionType
 from typing import Any, Literal, TypeVar, Union, get_args, get_origin, get_type_hints
-
-import numpy as np
 
 from amber_ruler.errors import InputError
 from amber_ruler.numeric import gate
@@ -94,27 +92,9 @@ class Method:
 
     def ask(self, groups: tuple[Any, ...], settings: Mapping[str, Any]) -> Any:
         """Answer from groups as the gate holds them, without a further look."""
-        result = self._with_margin_interval(self.bare(*groups, **settings), groups, settings)
+        result = self.bare(*groups, **settings)
         object.__setattr__(result, "asked", Asked(self, groups, MappingProxyType(dict(settings))))
         return result
-
-    def _with_margin_interval(self, result: Any, groups: tuple[Any, ...], settings: Mapping[str, Any]) -> Any:
-        """Put the interval beside tests against a margin that these read, where it decides as they do."""
-        against = getattr(result, "margin_tests", {}).get("equivalent")
-        if against is None or result.alpha >= 0.25:
-            return result
-        wider = {"alpha": 2 * result.alpha, "margin": None, "alternative": "two-sided"}
-        by_lift = result.margin_lift is not None
-        wide = self.bare(*groups, **{**settings, **wider, **({"margin_lift": None} if by_lift else {})})
-        if by_lift and "lift" not in wide.effects:
-            return result
-        interval = wide.effects["lift"].interval if by_lift else wide.interval
-        low, high = (np.asarray(end) - (0 if by_lift else result.null) for end in (interval.low, interval.high))
-        size = result.margin_lift if by_lift else result.margin
-        inside = (low > -size) & (high < size)
-        if not np.array_equal(inside, np.asarray(against.holds)):
-            return result
-        return replace(result, test=replace(result.test, margin_interval=interval))
 
 
 METHODS: dict[tuple[str, str], Method] = {}

@@ -745,7 +745,7 @@ def test_a_digest_serves_in_the_place_of_its_table(gaps, tmp_path):
         ({"days": {"column": "week"}}, "days.column is 'week'"),
         ({"strata": "form"}, "strata is 'form', and the digest was made by 'port'"),
         ({"metrics": {"fare": {"role": "primary", "kind": "quantile"}}}, "no rows: a quantile"),
-        ({"metrics": {"fare": {"role": "primary", "cap": 0.9}}}, "no rows: this metric"),
+        ({"metrics": {"fare": {"role": "primary", "cap": 0.9}}}, "no rows: fare, port"),
         ({"metrics": {"fair": {"role": "primary"}}}, "metrics.fair.column"),
     ):
         with pytest.raises((DataError, InputError), match=said):

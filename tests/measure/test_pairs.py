@@ -109,7 +109,7 @@ def test_raw_values_are_looked_at():
         (lambda: pairs(Summary(9, 1, 1, "a"), Summary(9, 1, 1, "b")), "correlation of the sides"),
         (lambda: pairs(Summary(9, 1, 1, "a"), Summary(8, 1, 1, "b"), correlation=0.5), "sizes differ"),
         (lambda: pairs(BOTH, correlation=0.5), "give nothing else"),
-        (lambda: mean([3.0, 3.0], null=1), "without any spread"),
+        (lambda: mean([3.0, 3.0], null=1), "without any variance"),
         (lambda: mean([3.0], null=1), "needs at least 2"),
         (lambda: mean([3.0, np.inf]), "not finite"),
     ],

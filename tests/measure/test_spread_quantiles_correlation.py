@@ -1,5 +1,8 @@
 """Spreads, quantiles and correlations against integrals, order statistics and simulation."""
 
+import math
+
+import mpmath
 import numpy as np
 import pytest
 from hypothesis import given, settings
@@ -166,7 +169,7 @@ def test_spearman_is_pearson_of_mean_ranks():
         (lambda: spread(Summary(1, 1.0, 0.0)), "needs at least 2"),
         (lambda: spreads([1.0, 1.0], [1.0, 2.0]), "no spread"),
         (lambda: spreads(Summary(9, 0, 1, "a"), Summary(9, 0, 1, "b"), test="levene"), "needs the values"),
-        (lambda: quantiles([1.0, 2.0, 3.0], [1.0, 2.0, 3.0]), "too few for its 50% quantile"),
+        (lambda: quantiles([1.0, 2.0, 3.0], [1.0, 2.0, 3.0]), "too few for the standard error of its 50% quantile"),
         (lambda: quantiles(Summary(9, 0, 1, "a"), [1.0]), "holds no values"),
         (lambda: quantiles([0.0] * 90 + [3.0] * 9, [0.0] * 80 + [2.0] * 9), "two_part"),
         (lambda: correlation([1.0, 2.0, 3.0], [1.0, 2.0, 4.0]), "too few"),
@@ -200,3 +203,30 @@ def test_maritz_and_jarretts_standard_error_by_its_weights(at):
     assert [g.se for g in r.groups] == pytest.approx([expected, expected], rel=1e-10)
     assert quantiles(values + 1e6, values + 1e6 + 1, **how).se == pytest.approx(r.se, rel=1e-8)
     assert r.source.startswith("Maritz & Jarrett")
+
+
+def test_the_standard_error_of_a_quantile_does_not_depend_on_alpha():
+    """By order statistics at one level of its own: p stays, and adjusted p and interval agree where it is near alpha.
+
+    The truth of the standard error: Price & Bonett's distance over twice the normal quantile of the exact level.
+    """
+    rng = np.random.default_rng(4)
+    one, two = np.sort(rng.gamma(2, 3, 61)), np.sort(rng.gamma(2, 3, 40) - 1)
+    r = quantiles(one, two)
+    errors = []
+    for values in (one, two):
+        n = values.size
+        below = np.cumsum([math.comb(n, k) * 0.5**n for k in range(n + 1)])
+        lower = int(np.searchsorted(below, 0.025))
+        level = 1 - 2 * below[lower - 1]
+        z = mpmath.sqrt(2) * mpmath.erfinv(level)
+        errors.append(float((values[n - lower] - values[lower - 1]) / (2 * z)))
+    assert r.se == pytest.approx(float(np.hypot(*errors)), rel=1e-12)
+    assert r.again(se_level=0.9).p_value != r.p_value
+    for alpha in (1e-6, 0.01, 0.2):
+        other = r.again(alpha=alpha)
+        assert other.p_value == r.p_value
+        assert [g.se for g in other.groups] == [g.se for g in r.groups]
+    assert np.isinf(quantiles(one[:12], two[:12], alpha=1e-9).groups[0].more["low"])
+    with pytest.raises(InputError, match="se_level"):
+        quantiles(one, two, spread="density", se_level=0.9)

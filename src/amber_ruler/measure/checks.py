@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable, Mapping
 from dataclasses import replace
 from itertools import combinations
 from typing import Any, NamedTuple, TypeVar
@@ -128,30 +129,37 @@ def tails_of(alpha: float, alternative: Alternative, *groups: Summary) -> Tails 
     return Tails(f"{of}: at alpha {alpha:g} {error}", bool(off[worst] > _SHIFTED * nominal))
 
 
-def one_value_decides(result: M) -> M:
-    """Does one outlying value alone decide? The value farthest from its group's mean is left out."""
-    if result.test is None or np.ndim(result.test.p_value):
-        return result
-    asked = result.asked
-    pairs = next((g for g in asked.groups if isinstance(g, Pairs)), None)
-    if pairs is None and asked.method.takes == "pairs":
-        return result  # published numbers
-    one_less = _without_farthest(asked.groups) if pairs is None else _without_farthest_pair(pairs)
-    if one_less is None:
-        return result
-    without, found = one_less
-    said = f"without the value {found[1]:g} of {found[0]} alone"
-    try:
-        again = asked.method.ask(without, asked.settings)
-    except DataError:
-        finding = f"{said}, there would be no spread to test by"
-    else:
-        p, q = float(result.test.p_value), float(again.p_value)
-        if (q < result.alpha) == (p < result.alpha):
+def one_value_decides(p_alone: Callable[[tuple[Any, ...], Mapping[str, Any]], float]) -> Callable[[M], M]:
+    """Does one outlying value alone decide? The value farthest from its group's mean is left out.
+
+    `p_alone(groups, settings)` is the p-value of the method and nothing else.
+    """
+
+    def looked(result: M) -> M:
+        if result.test is None or np.ndim(result.test.p_value):
             return result
-        finding = f"{said}, p would be {q:.3g} instead of {p:.3g}"
-    advice = "A single value decides: make sure of it, and compare ranks as well."
-    return replace(result, checks=(*result.checks, Check("one value", finding, advice, "warning")))
+        asked = result.asked
+        pairs = next((g for g in asked.groups if isinstance(g, Pairs)), None)
+        if pairs is None and asked.method.takes == "pairs":
+            return result  # published numbers
+        one_less = _without_farthest(asked.groups) if pairs is None else _without_farthest_pair(pairs)
+        if one_less is None:
+            return result
+        without, found = one_less
+        said = f"without the value {found[1]:g} of {found[0]} alone"
+        try:
+            q = p_alone(without, asked.settings)
+        except DataError:
+            finding = f"{said}, there would be no spread to test by"
+        else:
+            p = float(result.test.p_value)
+            if (q < result.alpha) == (p < result.alpha):
+                return result
+            finding = f"{said}, p would be {q:.3g} instead of {p:.3g}"
+        advice = "A single value decides: make sure of it, and compare ranks as well."
+        return replace(result, checks=(*result.checks, Check("one value", finding, advice, "warning")))
+
+    return looked
 
 
 def _without_farthest(given: tuple[Any, ...]) -> tuple[tuple[Any, ...], tuple[str, float]] | None:

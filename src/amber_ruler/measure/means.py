@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import replace
-from typing import Literal, NamedTuple
+from typing import Any, Literal, NamedTuple
 
 import numpy as np
 from numpy.typing import ArrayLike
@@ -12,7 +13,7 @@ from amber_ruler import effects
 from amber_ruler.effects import Alternative
 from amber_ruler.errors import DataError
 from amber_ruler.measure import checks, shared
-from amber_ruler.numeric import gate, student
+from amber_ruler.numeric import gate, normal, student
 from amber_ruler.numeric.gate import Floats, scalar_or_array
 from amber_ruler.register import method
 from amber_ruler.results import Comparison, EffectSize, Estimate
@@ -46,6 +47,42 @@ class _Test(NamedTuple):
     pooled: Floats  # the spread that both would share
 
 
+def _compared(
+    treatment: MeanGroup,
+    control: MeanGroup,
+    null: ArrayLike,
+    variances: str | None,
+    known_sd: tuple[float, float] | None,
+) -> tuple[Summary, Summary, _Arms, _Test, Floats]:
+    """Both groups as they are read, as clean arrays, their test, and the tested difference."""
+    kind = gate.choice("variances", variances or "unequal", ("unequal", "equal"))
+    one, two = groups.two(treatment, control, "mean", least=1 if known_sd is not None else 2)
+    arms, at = _arms(one, two, gate.finite("null", null), known_sd)
+    test = _known_test(arms) if known_sd is not None else _t_test(arms, kind, one.label, two.label)
+    return one, two, arms, test, at
+
+
+def _p_of_two(given: tuple[Any, ...], settings: Mapping[str, Any]) -> float:
+    """P of two means, and nothing else."""
+    one, two = given
+    variances, known = settings.get("variances"), settings.get("known_sd")
+    *_, arms, test, at = _compared(one, two, settings.get("null", 0.0), variances, known)
+    return _p(arms.difference, test.se, test.df, at, settings)
+
+
+def _p_of_one(given: tuple[Any, ...], settings: Mapping[str, Any]) -> float:
+    """P of one mean, and nothing else."""
+    group, *_ = _one_read(given[0], settings.get("known_sd"), settings.get("null"))
+    return _p(group.away, group.se, group.df, np.asarray(0.0), settings)
+
+
+def _p(estimate: Floats, se: Floats, df: Floats | None, null: Floats, settings: Mapping[str, Any]) -> float:
+    def upper(x: Floats) -> Floats:
+        return normal.sf(x) if df is None else student.sf(x, df)
+
+    return float(shared.p_value((estimate - null) / se, upper, settings.get("alternative", "two-sided")))
+
+
 @method(
     takes="two",
     needs="mean",
@@ -54,7 +91,7 @@ class _Test(NamedTuple):
         "travellers.csv --value fare --by form --control current --margin 0.30",
         "--n 90,90 --mean 21,14 --sd 20,20",
     ),
-    after=checks.one_value_decides,
+    after=checks.one_value_decides(_p_of_two),
 )
 def means(
     treatment: MeanGroup,
@@ -137,10 +174,8 @@ def means(
     """
     ask = shared.question(alpha, alternative, margin, good, margin_lift)
     shared.unused("normal", {"variances": (variances, known_sd is None)})
-    kind = gate.choice("variances", variances or "unequal", ("unequal", "equal"))
-    one, two = groups.two(treatment, control, "mean", least=1 if known_sd is not None else 2)
-    arms, at = _arms(one, two, gate.finite("null", null), known_sd)
-    test = _known_test(arms) if known_sd is not None else _t_test(arms, kind, one.label, two.label)
+    kind = variances or "unequal"
+    one, two, arms, test, at = _compared(treatment, control, null, variances, known_sd)
     lifted = shared.Lifted(arms.mean0, (test.se1**2, test.se0**2))
     result = shared.symmetric_test(ask, arms.difference, test.se, test.df, at, lifted)
     found, notes = _effects(ask, arms, test, result.critical)
@@ -176,7 +211,7 @@ def means(
     needs="mean",
     published=True,
     examples=("travellers.csv --value fare --by form --null 14",),
-    after=checks.one_value_decides,
+    after=checks.one_value_decides(_p_of_one),
 )
 def mean(
     group: MeanGroup,
@@ -227,25 +262,16 @@ def mean(
     (13.6, 3.882, 0.0178)
     """
     ask = shared.question(alpha, alternative, margin, good)
-    one = groups.one(group, "mean", least=1 if known_sd is not None else 2)
     at = shared.null_of(null)
-    spread = one.sd if known_sd is None else gate.positive("known_sd", known_sd)
-    n, centre, sd, rest, zero = gate.aligned(one.n, one.mean, spread, one.mean_tail, 0.0 if at is None else at)
-    if gate.some(sd == 0):
-        raise DataError(
-            f"Every value of {one.label!r} equals the others: without any spread there is no test of a mean."
-        )
-    if known_sd is None and gate.some(n < 2):
-        raise DataError(f"{one.label!r} has 1 unit: a spread needs at least 2. Give known_sd if it is known.")
-    se = sd / np.sqrt(n)
-    df = None if known_sd is not None else n - 1
-    away = (centre - zero) + rest
+    (n, centre, sd, se, df, away, zero), one = _one_read(group, known_sd, at)
     result = shared.symmetric_test(ask, away, se, df, np.zeros_like(zero))
     low, high = (np.asarray(end) + zero for end in (result.interval.low, result.interval.high))
     interval, test = ask.interval(low, high), None
     if at is not None:
         interval = shared.agreeing(ask, low, high, result.p, zero, centre)
-        test = replace(result.test, null=scalar_or_array(zero))
+        wide = result.test.margin_interval
+        moved = None if wide is None else ask.wider(np.asarray(wide.low) + zero, np.asarray(wide.high) + zero)
+        test = replace(result.test, null=scalar_or_array(zero), margin_interval=moved)
     name = groups.named(metric, "value", one)
     return Estimate(
         title=f"{name}: mean of {one.label}",
@@ -268,6 +294,32 @@ def mean(
             *checks.missing(one),
         ),
     )
+
+
+class _One(NamedTuple):
+    """One group: units, mean, standard deviation and error, degrees of freedom, distance from the value tested."""
+
+    n: Floats
+    mean: Floats
+    sd: Floats
+    se: Floats
+    df: Floats | None
+    away: Floats
+    null: Floats
+
+
+def _one_read(group: MeanGroup, known_sd: float | None, null: ArrayLike | None) -> tuple[_One, Summary]:
+    one = groups.one(group, "mean", least=1 if known_sd is not None else 2)
+    spread = one.sd if known_sd is None else gate.positive("known_sd", known_sd)
+    n, centre, sd, rest, zero = gate.aligned(one.n, one.mean, spread, one.mean_tail, 0.0 if null is None else null)
+    if gate.some(sd == 0):
+        raise DataError(
+            f"Every value of {one.label!r} equals the others: without any variance there is no test of a mean."
+        )
+    if known_sd is None and gate.some(n < 2):
+        raise DataError(f"{one.label!r} has 1 unit: a variance needs at least 2. Give known_sd if it is known.")
+    df = None if known_sd is not None else n - 1
+    return _One(n, centre, sd, sd / np.sqrt(n), df, (centre - zero) + rest, zero), one
 
 
 def _distance(ask: shared.Question, away: Floats, sd: Floats, n: Floats, df: Floats | None) -> dict[str, EffectSize]:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from typing import Any, Literal, NamedTuple
 
 import numpy as np
@@ -21,6 +22,16 @@ from amber_ruler.samples import Pairs, Sample, Summary
 from amber_ruler.samples import gate as groups
 
 
+def _p_alone(given: tuple[Any, ...], settings: Mapping[str, Any]) -> float:
+    """P of the differences, and nothing else."""
+    both = both_sides(given[0], None, None)
+    df, sd = np.asarray(both.n - 1.0), np.asarray(both.sd)
+    if sd == 0:
+        raise DataError("All differences are equal: without any variance there is no test of their mean.")
+    t = (np.asarray(both.difference) - settings.get("null", 0.0)) / (sd / np.sqrt(both.n))
+    return float(shared.p_value(t, lambda x: student.sf(x, df), settings.get("alternative", "two-sided")))
+
+
 @method(
     takes="pairs",
     needs="mean",
@@ -29,7 +40,7 @@ from amber_ruler.samples import gate as groups
         "turnarounds.csv --value minutes --by when --unit vessel --control before --good lower",
         "wide.csv --treatment after --control before",
     ),
-    after=checks.one_value_decides,
+    after=checks.one_value_decides(_p_alone),
 )
 def pairs(
     treatment: Pairs | Summary | ArrayLike,

@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import math
+from dataclasses import replace
+from functools import partial
 from typing import Literal, TypeAlias
 
 import numpy as np
@@ -157,11 +159,19 @@ def proportions(
     estimate = np.asarray(difference_of_shares(*counts))
     critical = effects.critical_z(ask.tail)
     p, tested, facts = _tested(ask, counts, test, sided, at, half=half)
-    low, high = _corrected_limits(kind, counts, critical) if half else _LIMITS[kind](*counts, critical)
+    limits_at = partial(_corrected_limits, kind, counts) if half else partial(_LIMITS[kind], *counts)
+    low, high = limits_at(critical)
     low, high = np.where(critical[0] == np.inf, -1.0, low), np.where(critical[1] == np.inf, 1.0, high)
     apart = None if kind == _OWN.get(test) else (f"{kind} interval of the difference", _TESTS[test][0])
     limits, notes = shared.own_or_apart(ask, (low, high), p, at, estimate, apart)
     found, more = _effects(ask, counts, p, test)
+
+    def wide() -> Interval:
+        if ask.margin_lift is None:
+            return ask.wider(*limits_at(effects.critical_z((ask.alpha, ask.alpha))))
+        return _less_one(effects.risk_ratio(*counts, alpha=2 * ask.alpha).interval)
+
+    tested = replace(tested, margin_interval=shared.margin_interval(ask, tested.margin_tests, at, wide))
     return Comparison(
         **shared.between(ask, one, two, metric, "success"),
         method=f"two proportions, {_TESTS[test][0]}{', continuity correction' if half else ''}"
@@ -377,9 +387,9 @@ def _effects(
     ask: shared.Question, counts: tuple[Floats, Floats, Floats, Floats], p: Floats, test: str
 ) -> tuple[dict[str, EffectSize], tuple[str, ...]]:
     ratio = effects.risk_ratio(*counts, alpha=ask.alpha, alternative=ask.alternative)
-    lift, low, high = (np.asarray(v) - 1 for v in (ratio.value, ratio.interval.low, ratio.interval.high))
+    lift = scalar_or_array(np.asarray(ratio.value) - 1)
     found = {
-        "lift": EffectSize(scalar_or_array(lift), ask.interval(low, high), "lift", "relative"),
+        "lift": EffectSize(lift, _less_one(ratio.interval), "lift", "relative"),
         "risk_ratio": ratio,
         "odds_ratio": effects.odds_ratio(*counts, alpha=ask.alpha, alternative=ask.alternative),
         "cohen_h": effects.cohen_h(*counts, alpha=ask.alpha, alternative=ask.alternative),
@@ -402,6 +412,12 @@ def _effects(
     if test in ("exact", "mid-p"):
         found |= _exact_odds(ask, counts, mid=test == "mid-p")
     return found, tuple(notes)
+
+
+def _less_one(ratio: Interval) -> Interval:
+    """The interval of a lift from that of the ratio."""
+    low, high = (scalar_or_array(np.asarray(end) - 1) for end in (ratio.low, ratio.high))
+    return Interval(low, high, ratio.level)
 
 
 def _listed(names: list[str], word: str = "and") -> str:

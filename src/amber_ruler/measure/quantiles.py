@@ -20,6 +20,7 @@ from amber_ruler.samples import gate as groups
 
 Around: TypeAlias = Literal["order", "maritz-jarrett", "density"]
 
+SE_LEVEL = 0.95  # of the order statistics whose distance gives a standard error, unless another is asked
 _SOURCES = {
     "order": "Price & Bonett (2002), Journal of Statistical Computation and Simulation 72, 119-124",
     "maritz-jarrett": "Maritz & Jarrett (1978), Journal of the American Statistical Association 73, 194-196",
@@ -49,6 +50,7 @@ def quantiles(
     *,
     at: float | Sequence[float] = 0.5,
     spread: Around = "order",
+    se_level: float | None = None,
     alpha: float = 0.05,
     null: float = 0.0,
     alternative: Alternative = "two-sided",
@@ -69,6 +71,9 @@ def quantiles(
         Where the standard error of each quantile comes from: the distance of the order statistics that are its exact
         binomial limits; the spread of the order statistic ⌊at n + ½⌋ as a beta distribution weights all of them; or
         the density of the values there.
+    se_level : float, between 0.5 and 1, optional
+        Level of the order statistics whose distance gives the standard error, with spread "order": 0.95 unless given,
+        whatever alpha is, so that p does not depend on alpha.
     alpha : float, between 0 and 0.5
         Error rate of the test; the interval has level 1 - alpha.
     null : float
@@ -106,11 +111,15 @@ def quantiles(
     """
     ask = shared.question(alpha, alternative, margin, good)
     gate.choice("spread", spread, _SOURCES)
+    shared.unused(f"{spread} form of the", {"se_level": (se_level, spread == "order")})
+    if se_level is not None:
+        gate.between("se_level", gate.single("se_level", se_level), 0.5, 1)
+    apart = 1 - (SE_LEVEL if se_level is None else se_level)
     shares = gate.between("at", at, 0, 1)
     if shares.ndim > 1 or shares.size == 0:
         raise InputError.rule("at", at, "a number or a list of numbers")
     one, two = groups.two(treatment, control, "values")
-    places = [_places(g, shares, alpha, spread) for g in (one, two)]
+    places = [_places(g, shares, (alpha, apart), spread) for g in (one, two)]
     difference, se = places[0].value - places[1].value, np.hypot(places[0].se, places[1].se)
     if gate.some(se == 0):
         which = _called(float(np.ravel(shares)[np.argmin(se)]))
@@ -150,32 +159,40 @@ def _called(share: float) -> str:
     return "median" if share == 0.5 else f"{100 * share:g}% quantile"
 
 
-def _places(group: Sample, shares: Floats, alpha: float, spread: str) -> _Placed:
+def _places(group: Sample, shares: Floats, alphas: tuple[float, float], spread: str) -> _Placed:
     """The quantiles of a group, in the shape they were asked in."""
     values = np.sort(group.values)
-    each = [_place(group.label, values, float(share), alpha, spread) for share in np.ravel(shares)]
+    each = [_place(group.label, values, float(share), alphas, spread) for share in np.ravel(shares)]
     return _Placed(*(np.reshape(column, shares.shape) for column in zip(*each, strict=True)))
 
 
-def _place(label: str, values: Floats, share: float, alpha: float, spread: str) -> tuple[float, float, float, float]:
-    """A quantile, its standard error, and its limits."""
-    n = values.size
-    lower, upper, level = _around(n, share, alpha)
-    if lower < 1 or upper > n:
-        needed = int(np.ceil(np.log(alpha / 2) / np.log(max(share, 1 - share))))
-        raise DataError(
-            f"{label!r} has {n:,} values, too few for its {100 * share:g}% quantile at this level: about"
-            f" {needed:,} are needed."
-        )
-    value = float(np.quantile(values, share))
-    low, high = float(values[lower - 1]), float(values[upper - 1])
+def _place(
+    label: str, values: Floats, share: float, alphas: tuple[float, float], spread: str
+) -> tuple[float, float, float, float]:
+    """A quantile, its standard error, and its limits; `alphas` are those of the limits and of the standard error."""
+    value, (low, high, _) = float(np.quantile(values, share)), _limits(values, share, alphas[0])
     if spread == "order":
-        se = (high - low) / (2 * float(normal.upper_quantile((1 - level) / 2)))
+        below, above, level = _limits(values, share, alphas[1])
+        if not np.isfinite(above - below):
+            needed = int(np.ceil(np.log(alphas[1] / 2) / np.log(max(share, 1 - share))))
+            raise DataError(
+                f"{label!r} has {values.size:,} values, too few for the standard error of its {100 * share:g}% quantile"
+                f" from order statistics at level {1 - alphas[1]:g}: about {needed:,} are needed, or a lower se_level."
+            )
+        se = (above - below) / (2 * float(normal.upper_quantile((1 - level) / 2)))
     elif spread == "maritz-jarrett":
         se = _beta_weighted(values, share)
     else:
-        se = float(np.sqrt(share * (1 - share) / n) / density(values, value))
+        se = float(np.sqrt(share * (1 - share) / values.size) / density(values, value))
     return value, se, low, high
+
+
+def _limits(values: Floats, share: float, alpha: float) -> tuple[float, float, float]:
+    """Order statistics that enclose a quantile, and their exact level; no limit where there is none so far out."""
+    lower, upper, level = _around(values.size, share, alpha)
+    low = float(values[lower - 1]) if lower >= 1 else -np.inf
+    high = float(values[upper - 1]) if upper <= values.size else np.inf
+    return low, high, level
 
 
 def _around(n: int, share: float, alpha: float) -> tuple[int, int, float]:

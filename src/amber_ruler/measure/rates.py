@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from typing import Literal, TypeAlias
 
 import numpy as np
@@ -17,7 +18,7 @@ from amber_ruler.numeric import binomial, gate, normal
 from amber_ruler.numeric.gate import Floats, scalar_or_array
 from amber_ruler.numeric.roots import bracketed_root, widened
 from amber_ruler.register import method
-from amber_ruler.results import Comparison, EffectSize, Estimate
+from amber_ruler.results import Comparison, EffectSize, Estimate, Interval
 from amber_ruler.samples import RateGroup
 from amber_ruler.samples import gate as groups
 
@@ -254,6 +255,16 @@ def rates(
         if np.any((p < alpha) == limits.contains(0.0)):
             notes = ("The score interval of the difference and the exact test here disagree; the ratio's agrees.",)
     found, more = _effects(ask, counts, test, p if np.all(at == 0) else None)
+
+    def wide() -> Interval:
+        if ask.margin_lift is None:
+            reach = effects.critical_z((ask.alpha, ask.alpha))
+            return ask.wider(*(_limit(counts, c, side) for c, side in zip(reach, (-1.0, 1.0), strict=True)))
+        wider = shared.question(2 * ask.alpha)
+        lift = _effects(wider, counts, test, None)[0].get("lift")
+        return wider.interval(np.nan, np.nan) if lift is None else lift.interval
+
+    tested = replace(tested, margin_interval=shared.margin_interval(ask, tested.margin_tests, at, wide))
     return Comparison(
         **shared.between(ask, one, two, metric, "events"),
         method=f"two rates, {'score test' if test == 'score' else 'exact conditional test'}",

@@ -47,6 +47,10 @@ class Question(NamedTuple):
         """Limits at the level asked for."""
         return Interval(scalar_or_array(np.asarray(low)), scalar_or_array(np.asarray(high)), 1 - self.alpha)
 
+    def wider(self, low: Floats | float, high: Floats | float) -> Interval:
+        """Limits of level 1 - 2 alpha, which tests against a margin read."""
+        return Interval(scalar_or_array(np.asarray(low)), scalar_or_array(np.asarray(high)), 1 - 2 * self.alpha)
+
     def test(
         self, p: Floats | float, null: Floats | float, *, critical: Floats | float | None = None, **more: Any
     ) -> Test:
@@ -168,6 +172,16 @@ def symmetric_test(
     reach = critical * se
     low = np.full(reach.shape, -np.inf) if ask.alternative == "less" else estimate - reach
     high = np.full(reach.shape, np.inf) if ask.alternative == "greater" else estimate + reach
+    against = margin_tests(ask, one_sided, null, by_lift)
+
+    def wide() -> Interval:
+        c = normal.upper_quantile(ask.alpha) if df is None else student.upper_quantile(ask.alpha, df)
+        if ask.margin_lift is None or lifted is None:
+            return ask.wider(estimate - c * se, estimate + c * se)
+        means = (lifted.control + estimate, lifted.control)
+        lifts = effects.lift(means, lifted.variances, c, covariance=lifted.covariance, alpha=2 * ask.alpha)
+        return lifts["lift"].interval
+
     test = ask.test(
         p,
         null,
@@ -175,7 +189,8 @@ def symmetric_test(
         name="z" if df is None else "t",
         df=df,
         critical=critical,
-        margin_tests=margin_tests(ask, one_sided, null, by_lift),
+        margin_tests=against,
+        margin_interval=margin_interval(ask, against, null, wide),
     )
     return Symmetric(p, critical, agreeing(ask, low, high, p, null, estimate), test)
 
@@ -281,6 +296,22 @@ def margin_tests(
         name: MarginTest(label, scalar_or_array(p), bool(p < ask.alpha) if np.ndim(p) == 0 else p < ask.alpha)
         for name, (p, label) in found.items()
     }
+
+
+def margin_interval(
+    ask: Question, against: Mapping[str, MarginTest], null: Floats | float, wide: Callable[[], Interval]
+) -> Interval | None:
+    """The interval of level 1 - 2 alpha that tests against the margin read, where it decides as they do.
+
+    `wide` gives it, of the lift where the margin is one; a test that is built apart from its interval has none.
+    """
+    test = against.get("equivalent")
+    if test is None or ask.alpha >= 0.25:
+        return None
+    found, lift = wide(), ask.margin_lift
+    size, at = (ask.margin or 0.0, np.asarray(null)) if lift is None else (lift, np.asarray(0.0))
+    inside = (np.asarray(found.low) - at > -size) & (np.asarray(found.high) - at < size)
+    return found if np.array_equal(inside, np.asarray(test.holds)) else None
 
 
 def _against_lift(margin: float, null: Floats, by_lift: ByLift | None) -> tuple[Floats, Floats]:

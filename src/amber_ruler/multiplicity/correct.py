@@ -11,7 +11,7 @@ from numpy.typing import ArrayLike, NDArray
 
 from amber_ruler.errors import InputError
 from amber_ruler.multiplicity.corrected import Corrected, corrected, labelled, named_families
-from amber_ruler.multiplicity.p_values import METHODS, Method, checked
+from amber_ruler.multiplicity.p_values import DISCOVERY, METHODS, Method, checked
 from amber_ruler.numeric import gate
 from amber_ruler.numeric.gate import Floats, scalar_or_array
 from amber_ruler.results import Correction, Family, Interval, Measurement
@@ -112,10 +112,13 @@ def with_correction(result: M, asked: M, correction: Correction, *, by_steps: bo
     """
     if result.test is None or asked.test is None:  # both have a test: the correction rests on it
         return result
-    null, stands = np.asarray(asked.null), np.asarray(correction.stands)
-    limits, cut = cut_at_null(asked.interval, asked.estimate, null, stands)
-    notes = asked.notes
-    if by_steps and np.any(cut):
+    limits, notes = asked.interval, asked.notes
+    cut = np.zeros(np.shape(correction.stands), dtype=np.bool_)
+    if by_steps:
+        limits, cut = cut_at_null(limits, asked.estimate, np.asarray(asked.null), np.asarray(correction.stands))
+    if correction.keeps == DISCOVERY:
+        notes = (*notes, "The intervals of the claims have a false coverage rate of at most alpha.")
+    if np.any(cut):
         which = "" if np.ndim(cut) == 0 else f" of {int(np.sum(cut))}"
         notes = (
             *notes,
@@ -128,19 +131,17 @@ def with_correction(result: M, asked: M, correction: Correction, *, by_steps: bo
 def cut_at_null(
     interval: Interval, estimate: Any, null: Any, stands: NDArray[np.bool_]
 ) -> tuple[Interval, NDArray[np.bool_]]:
-    """Let an interval leave out the null exactly where a comparison stands: with an open end there, if need be."""
-    holds = np.asarray(interval.contains(null))
-    cut, lacks = stands & holds, ~stands & ~holds
-    if not (np.any(cut) or np.any(lacks)):
+    """Let an interval end at the null, which it leaves out, where a comparison is claimed by steps."""
+    cut = stands & np.asarray(interval.contains(null))
+    if not np.any(cut):
         return interval, cut
     above = np.asarray(estimate) > null
-    low, high = np.asarray(interval.low), np.asarray(interval.high)
-    low, high = np.where(cut & above, null, low), np.where(cut & ~above, null, high)
-    low, high = np.where(lacks, np.minimum(low, null), low), np.where(lacks, np.maximum(high, null), high)
+    low, high = np.where(cut & above, null, interval.low), np.where(cut & ~above, null, interval.high)
     low_open, high_open = (cut & above) | interval.low_open, (cut & ~above) | interval.high_open
     low_open, high_open = (bool(end) if np.ndim(end) == 0 else end for end in (low_open, high_open))
-    kept = None if np.any(lacks) else interval.excludes
-    return Interval(scalar_or_array(low), scalar_or_array(high), interval.level, low_open, high_open, kept), cut
+    return replace(
+        interval, low=scalar_or_array(low), high=scalar_or_array(high), low_open=low_open, high_open=high_open
+    ), cut
 
 
 def _family(results: Mapping[str, Measurement]) -> Family:

@@ -195,7 +195,7 @@ class Way(NamedTuple):
     by_steps: bool = False  # whether it claims more than intervals of one level could
 
 
-ANY, _SHARE = "the chance of any false claim", "the expected share of false claims among the claims"
+ANY, DISCOVERY = "the chance of any false claim", "the expected share of false claims among the claims"
 METHODS = {
     "bonferroni": Way("Bonferroni", bonferroni, ANY, "Dunn (1961), JASA 56, 52-64"),
     "sidak": Way("Šidák", sidak, ANY, "Šidák (1967), JASA 62, 626-633"),
@@ -206,10 +206,10 @@ METHODS = {
     "hochberg": Way("Hochberg", hochberg, ANY, "Hochberg (1988), Biometrika 75, 800-802", by_steps=True),
     "hommel": Way("Hommel", hommel, ANY, "Hommel (1988), Biometrika 75, 383-386", by_steps=True),
     "benjamini-hochberg": Way(
-        "Benjamini–Hochberg", benjamini_hochberg, _SHARE, "Benjamini & Hochberg (1995), JRSS B 57, 289-300"
+        "Benjamini–Hochberg", benjamini_hochberg, DISCOVERY, "Benjamini & Hochberg (1995), JRSS B 57, 289-300"
     ),
     "benjamini-yekutieli": Way(
-        "Benjamini–Yekutieli", benjamini_yekutieli, _SHARE, "Benjamini & Yekutieli (2001), Annals of Statistics 29"
+        "Benjamini–Yekutieli", benjamini_yekutieli, DISCOVERY, "Benjamini & Yekutieli (2001), Annals of Statistics 29"
     ),
 }
 
