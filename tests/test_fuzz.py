@@ -17,7 +17,7 @@ def test_drawn_input_is_answered_soundly_or_refused(method, monkeypatch):
     monkeypatch.setattr(fuzz, "SECONDS", 20.0)  # the machine may be busy
     with warnings.catch_warnings(), np.errstate(all="ignore"):
         warnings.simplefilter("ignore")
-        ends, found = fuzz.through(partial(fuzz.one, method=method), 16, seed=7)
+        ends, found = fuzz.through(partial(fuzz.one, method=method), 24, seed=7)
     assert not found, "\n".join(found[:3])
     assert ends["answered"] >= 1
 

@@ -7,15 +7,20 @@ method also remembers in its result how it was asked.
 from __future__ import annotations
 
 import inspect
+import re
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
+from difflib import get_close_matches
 from functools import cached_property, wraps
 from types import MappingProxyType, NoneType, UnionType
 from typing import Any, Literal, TypeVar, Union, get_args, get_origin, get_type_hints
 
+from amber_ruler import settings as common
+from amber_ruler.docstrings import described, with_choices, with_common
 from amber_ruler.errors import InputError
 from amber_ruler.numeric import gate
 from amber_ruler.samples.gate import Needs, Takes, hold
+from amber_ruler.settings import COMMON, taken
 
 F = TypeVar("F", bound=Callable[..., Any])
 
@@ -25,6 +30,7 @@ _PUBLISHED: Mapping[str, tuple[str, ...]] = {
     "share": ("successes", "trials"),
     "rate": ("events", "exposure"),
 }
+_AS_FOR = re.compile(r"As for `(?:(\w+)\.)?(\w+)`")
 _ROLES = {"one": "group", "several": "samples", "factors": "cells", "pairs": "both"}
 
 
@@ -53,7 +59,11 @@ class Method:
     exempt : mapping of law to reason
         Laws that it does not keep, and why.
     after : callable, optional
-        A look at the finished result, which may ask it again.
+        A look at the finished result.
+    defaults : mapping
+        Usual values of common settings, where they are other than usual.
+    single : bool
+        Whether its null is one number, and not one of each of many comparisons.
     """
 
     room: str
@@ -67,6 +77,8 @@ class Method:
     rows: bool = False
     exempt: Mapping[str, str] = field(default_factory=dict)
     after: Callable[[Any], Any] | None = None
+    defaults: Mapping[str, Any] = field(default_factory=dict)
+    single: bool = False
 
     @property
     def data(self) -> tuple[str, ...]:
@@ -76,13 +88,44 @@ class Method:
 
     @cached_property
     def settings(self) -> dict[str, inspect.Parameter]:
-        """The settings, in order, with their types."""
+        """The settings, in order, with their types: its own, then those that methods have in common."""
         hints = get_type_hints(self.bare)
+        kinds = taken(_common_of(self.bare)) | ({"null": float} if self.single else {})
+        shown = self.signature.parameters.values()
         return {
-            name: item.replace(annotation=hints[name])
-            for name, item in inspect.signature(self.bare).parameters.items()
-            if item.kind is inspect.Parameter.KEYWORD_ONLY
+            p.name: p.replace(annotation=hints.get(p.name, kinds.get(p.name)))
+            for p in shown
+            if p.kind is inspect.Parameter.KEYWORD_ONLY
         }
+
+    @cached_property
+    def signature(self) -> inspect.Signature:
+        """As it is shown: every setting by name, its own ones first."""
+        whole = inspect.signature(self.bare)
+        given = [p for p in whole.parameters.values() if p.kind is not inspect.Parameter.VAR_KEYWORD]
+        own = {p.name: p for p in given if p.kind is inspect.Parameter.KEYWORD_ONLY}
+        for name, hint in _common_of(self.bare).__annotations__.items():
+            usual = self.defaults.get(name, COMMON[name].default)
+            text = getattr(hint, "__forward_arg__", hint)
+            own[name] = inspect.Parameter(name, inspect.Parameter.KEYWORD_ONLY, default=usual, annotation=text)
+        data = [p for p in given if p.kind is not inspect.Parameter.KEYWORD_ONLY]
+        last = [own[name] for name in COMMON if name in own]
+        return whole.replace(parameters=[*data, *(p for name, p in own.items() if name not in COMMON), *last])
+
+    @cached_property
+    def _usual(self) -> dict[str, Any]:
+        """Values of the common settings, unless given."""
+        return {name: self.settings[name].default for name in _common_of(self.bare).__annotations__}
+
+    @cached_property
+    def texts(self) -> dict[str, str]:
+        """What is said of each parameter: by its docstring, by that of another which it names, or for all methods."""
+        found = {name: with_choices(COMMON[name].kind, COMMON[name].text) for name in self.settings if name in COMMON}
+        for name, (kind, text) in described(self.bare).items():
+            other = _AS_FOR.match(text)
+            there = METHODS.get((other[1] or self.room, other[2])) if other else None
+            found[name] = with_choices(kind, text) if there is None else there.texts.get(name, text)
+        return found
 
     def check(self, settings: Mapping[str, Any]) -> None:
         """Refuse a setting that is not of its kind, before any formula meets it."""
@@ -92,7 +135,7 @@ class Method:
 
     def ask(self, groups: tuple[Any, ...], settings: Mapping[str, Any]) -> Any:
         """Answer from groups as the gate holds them, without a further look."""
-        result = self.bare(*groups, **settings)
+        result = self.bare(*groups, **{**self._usual, **settings})
         object.__setattr__(result, "asked", Asked(self, groups, MappingProxyType(dict(settings))))
         return result
 
@@ -131,13 +174,18 @@ def method(
     rows: bool = False,
     exempt: Mapping[str, str] = MappingProxyType({}),
     after: Callable[[Any], Any] | None = None,
+    defaults: Mapping[str, Any] = MappingProxyType({}),
+    single: bool = False,
 ) -> Callable[[F], F]:
     """Register a public method; see `Method`. `published=True` stands for the numbers that its groups are read as."""
 
     def registered(function: F) -> F:
         numbers = published if isinstance(published, tuple) else _PUBLISHED[needs] if published else ()
         room = function.__module__.split(".")[1]
-        one = Method(room, function.__name__, function, takes, needs, numbers, examples, columns, rows, exempt, after)
+        one = Method(
+            room, function.__name__, function, takes, needs, numbers, examples, columns, rows, exempt, after, defaults,
+            single,
+        )  # fmt: skip
         METHODS[room, function.__name__] = one
         roles = one.data
 
@@ -148,14 +196,32 @@ def method(
             if len(data) > len(roles) or named != list(rest[: len(named)]):
                 return function(*data, **settings)  # Python's own error
             given = (*data, *(settings.pop(role) for role in named))
+            for name in settings:
+                if name not in one.settings:
+                    raise TypeError(_unexpected(one, name))
             one.check(settings)
             held = tuple(hold(g, takes, _ROLES.get(takes, role)) for g, role in zip(given, roles, strict=False))
             result = one.ask(held, settings)
             return result if after is None else after(result)
 
+        asked.__signature__ = one.signature  # type: ignore[attr-defined]
+        asked.__doc__ = with_common(function.__doc__, one.signature.parameters)
         return asked  # type: ignore[return-value]
 
     return registered
+
+
+def _common_of(function: Callable[..., Any]) -> Any:
+    """The class of the common settings that a method takes."""
+    hint = next((str(h) for h in function.__annotations__.values() if str(h).startswith("Unpack[")), "")
+    return getattr(common, hint.removeprefix("Unpack[").removesuffix("]"), common.Nothing)
+
+
+def _unexpected(one: Method, name: str) -> str:
+    """That a method has no such setting, as Python says it, and which is nearest."""
+    near = get_close_matches(name, one.settings, n=1)
+    hint = f". Did you mean {near[0]!r}?" if near else ""
+    return f"{one.name}() got an unexpected keyword argument {name!r}{hint}"
 
 
 def registered(room: str, name: str) -> Method:

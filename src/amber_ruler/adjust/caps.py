@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import replace
-from typing import Any, Literal, NamedTuple
+from typing import Any, Literal, NamedTuple, Unpack
 
 import numpy as np
 
@@ -13,7 +13,6 @@ from amber_ruler.adjust import pair
 from amber_ruler.adjust.answer import answer, capped_said
 from amber_ruler.adjust.description import Ends, Steps
 from amber_ruler.adjust.prepared import rows_of
-from amber_ruler.effects import Alternative
 from amber_ruler.errors import DataError, InputError
 from amber_ruler.measure import checks, means, pairs, shared
 from amber_ruler.numeric import gate
@@ -22,6 +21,7 @@ from amber_ruler.register import method
 from amber_ruler.results import Comparison, Group
 from amber_ruler.samples import Pairs, Records, Sample, ValueGroup
 from amber_ruler.samples import gate as groups
+from amber_ruler.settings import WithLift, WithMargin
 
 _WINSORISED = "Dixon & Tukey (1968), Technometrics 10, 83-98"
 _TRIMMED = "Yuen (1974), Biometrika 61, 165-170"
@@ -45,6 +45,7 @@ class _Cut(NamedTuple):
     columns=("value", "before"),
     examples=("travellers.csv --value fare --cap 0.999 --by form --control current --margin 0.30",),
     exempt={"broadcast": "the values of one metric are needed"},
+    single=True,
 )
 def cap(
     treatment: Records | ValueGroup,
@@ -57,13 +58,7 @@ def cap(
     of: Literal["all", "own"] = "all",
     before: str | None = None,
     others: Sequence[Any] = (),
-    alpha: float = 0.05,
-    null: float = 0.0,
-    alternative: Alternative = "two-sided",
-    margin: float | None = None,
-    margin_lift: float | None = None,
-    good: Literal["higher", "lower"] = "higher",
-    metric: str | None = None,
+    **asked: Unpack[WithLift],
 ) -> Comparison:
     """What is the difference of means when the largest values count as no more than a cap?
 
@@ -86,8 +81,6 @@ def cap(
         Column of the same metric before the test, whose quantile is the cap: it can't depend on the treatment.
     others : sequence of Records or arrays
         Further variants, whose values count in the quantile of all.
-    alpha, null, alternative, margin, margin_lift, good, metric
-        As for `measure.means`.
 
     Returns
     -------
@@ -118,12 +111,12 @@ def cap(
     >>> round(r.estimate, 4), r.facts["capped treatment"], r.facts["mean taken off treatment"]
     (2.0, 1.0, 16.0)
     """
-    ask = shared.question(alpha, alternative, margin, good, margin_lift)
+    ask = shared.question(asked)
     gate.choice("of", of, ("all", "own"))
     cap = 0.99 if cap is None and cap_at is None else cap
     steps = Steps(cap=cap, cap_at=cap_at, ends=ends)
     name, arms = _as_records((treatment, control, *others), value)
-    at = gate.finite("null", null)
+    at = gate.finite("null", ask.null)
     if of == "own":
         if cap is None or before is not None:
             raise InputError(
@@ -131,10 +124,10 @@ def cap(
             )
         rows = rows_of(arms[:2], [name])
         samples = [Sample(v, label, metric=name) for v, label in zip(rows.values(name), rows.labels, strict=True)]
-        return _own_caps(samples, 1 - cap, ends, ask, at, metric or name, rows.left_out)
+        return _own_caps(samples, 1 - cap, ends, ask, at, ask.metric or name, rows.left_out)
     if before is not None:
         steps = _from_before(arms, before, steps)
-    result = answer(arms, name, steps, ask, at, metric)
+    result = answer(arms, name, steps, ask, at, ask.metric)
     told = f"the {100 * cap:g}% quantile of {before}, before the test" if before is not None and cap is not None else ""
     return replace(result, notes=(*result.notes, *([f"The cap is {told}."] if told else [])))
 
@@ -241,18 +234,14 @@ def _winsorised(sample: Sample, share: float, *, both: bool) -> _Cut:
     takes="two",
     needs="values",
     examples=("travellers.csv --value minutes_to_book --by form --control current --share 0.1 --good lower",),
+    single=True,
 )
 def trim(
     treatment: ValueGroup,
     control: ValueGroup,
     *,
     share: float = 0.2,
-    alpha: float = 0.05,
-    null: float = 0.0,
-    alternative: Alternative = "two-sided",
-    margin: float | None = None,
-    good: Literal["higher", "lower"] = "higher",
-    metric: str | None = None,
+    **asked: Unpack[WithMargin],
 ) -> Comparison:
     """Is the trimmed mean different: the mean without the smallest and the largest values?
 
@@ -262,8 +251,6 @@ def trim(
         The values of the two groups.
     share : float, at least 0 and below 0.5
         Share of the values that is left out at each end.
-    alpha, null, alternative, margin, good, metric
-        As for `measure.means`.
 
     Returns
     -------
@@ -291,12 +278,12 @@ def trim(
     >>> r.estimate, round(r.se, 4), round(r.df, 2)
     (1.6, 1.1772, 7.34)
     """
-    ask = shared.question(alpha, alternative, margin, good)
+    ask = shared.question(asked)
     cut = _share(share)
     one, two = groups.two(treatment, control, "values")
-    name = groups.named(metric, "value", one, two)
-    at = gate.finite("null", null)
-    raw = means(one, two, **ask.settings(null=null, metric=name))
+    name = groups.named(ask.metric, "value", one, two)
+    at = gate.finite("null", ask.null)
+    raw = means(one, two, **ask.settings(null=ask.null, metric=name))
     cuts = [_trimmed(s, cut) for s in (one, two)]
     listed = ", ".join(f"{s.label} {c.moved:,} of {c.n:,}" for s, c in zip((one, two), cuts, strict=True))
     told = f"{100 * cut:g}% trimmed at each end ({listed} left out)"
@@ -341,18 +328,14 @@ def _spread_of(one: Floats, two: Floats) -> float:
     takes="pairs",
     needs="values",
     examples=("turnarounds.csv --value minutes --by when --unit vessel --control before --share 0.1 --good lower",),
+    single=True,
 )
 def trimmed_pairs(
     both: Pairs,
     *,
     share: float = 0.2,
     of: Literal["sides", "differences"] = "sides",
-    alpha: float = 0.05,
-    null: float = 0.0,
-    alternative: Alternative = "two-sided",
-    margin: float | None = None,
-    good: Literal["higher", "lower"] = "higher",
-    metric: str | None = None,
+    **asked: Unpack[WithMargin],
 ) -> Comparison:
     """Is the trimmed mean of the same units different on both sides?
 
@@ -364,8 +347,6 @@ def trimmed_pairs(
         Share of the values that is left out at each end.
     of : "sides" or "differences"
         The difference of the two sides' trimmed means, or the trimmed mean of the differences: two parameters.
-    alpha, null, alternative, margin, good, metric
-        As for `measure.means`.
 
     Returns
     -------
@@ -395,12 +376,12 @@ def trimmed_pairs(
     >>> round(r.estimate, 4), round(r.se, 4), r.df
     (-3.6667, 0.7303, 2.0)
     """
-    ask = shared.question(alpha, alternative, margin, good)
+    ask = shared.question(asked)
     gate.choice("of", of, ("sides", "differences"))
     cut = _share(share)
     if not isinstance(both, Pairs):
         raise InputError(f"Trimmed pairs take Pairs, not {type(both).__name__}.")
-    raw = pairs(both, **ask.settings(null=null, metric=metric))
+    raw = pairs(both, **ask.settings(null=ask.null, metric=ask.metric))
     one, two = (Sample(v, label) for v, label in zip((both.treatment, both.control), both.labels, strict=True))
     sides = [_trimmed(s, cut) for s in (one, two)]
     n, h = sides[0].n, sides[0].kept
@@ -414,7 +395,7 @@ def trimmed_pairs(
         difference, variance = differences.mean, differences.variance
     if variance <= 0:
         raise DataError("Between the ends every difference is the same: there is no spread to test by.")
-    at = gate.finite("null", null)
+    at = gate.finite("null", ask.null)
     result = shared.symmetric_test(ask, np.asarray(difference), np.sqrt(variance), np.asarray(h - 1.0), at)
     what = "each side trimmed" if of == "sides" else "differences trimmed"
     told = f"{what}, {100 * cut:g}% at each end ({n - h:,} of {n:,} left out)"
@@ -429,9 +410,9 @@ def trimmed_pairs(
         lifts = effects.lift(
             (np.asarray(sides[0].mean), np.asarray(sides[1].mean)),
             (np.asarray(sides[0].variance), np.asarray(sides[1].variance)),
-            result.critical, covariance=covariance, alpha=alpha, alternative=alternative,
+            result.critical, covariance=covariance, alpha=ask.alpha, alternative=ask.alternative,
         )  # fmt: skip
-    name = metric or both.metric or "value"
+    name = ask.metric or both.metric or "value"
     return Comparison(
         title=f"{name}: {both.labels[0]} − {both.labels[1]}, in pairs, trimmed",
         metric=name,
@@ -447,7 +428,7 @@ def trimmed_pairs(
         effects={name_: e for name_, e in lifts.items() if effects.known(e)},
         groups=tuple(found),
         quantity="adjusted mean",
-        good=good,
+        good=ask.good,
         margin=ask.margin,
         checks=(*checks.few(np.asarray(float(h))), *checks.without_pair(both.left_out)),
         parts=(part,),

@@ -4,13 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import replace
-from typing import Any, Literal
+from typing import Any, Literal, Unpack
 
 import numpy as np
 
 from amber_ruler.adjust import pair
 from amber_ruler.adjust.prepared import cells_of, left_out, rows_of, unused
-from amber_ruler.effects import Alternative
 from amber_ruler.errors import DataError, InputError
 from amber_ruler.measure import means, shared
 from amber_ruler.numeric import gate, normal
@@ -19,6 +18,7 @@ from amber_ruler.register import method
 from amber_ruler.results import Adjustment, Check, Comparison, EffectSize, Group
 from amber_ruler.samples import Records
 from amber_ruler.samples.records import Rows
+from amber_ruler.settings import WithMargin
 
 _UPTAKE = "Imbens & Angrist (1994), Econometrica 62, 467-475"
 _APART = 0.001  # chance of so different shares of exposed units in a sound test
@@ -30,6 +30,7 @@ _APART = 0.001  # chance of so different shares of exposed units in a sound test
     columns=("value", "weight"),
     examples=("survey.csv --value spent --weight weight --by form --control current",),
     exempt={"broadcast": "rows of one metric are needed"},
+    single=True,
 )
 def weights(
     treatment: Records,
@@ -39,12 +40,7 @@ def weights(
     weight: str,
     form: Literal["normalised", "total"] = "normalised",
     population: float | tuple[float, float] | None = None,
-    alpha: float = 0.05,
-    null: float = 0.0,
-    alternative: Alternative = "two-sided",
-    margin: float | None = None,
-    good: Literal["higher", "lower"] = "higher",
-    metric: str | None = None,
+    **asked: Unpack[WithMargin],
 ) -> Comparison:
     """What is the difference of means when units were taken with unequal chances?
 
@@ -52,14 +48,14 @@ def weights(
     ----------
     treatment, control : Records
         The rows of each variant.
-    value, weight : str
-        Columns with the metric and with the weight, 1 over the chance of being in (or a multiple of it).
+    value : str
+        Column with the metric.
+    weight : str
+        Column with the weight, 1 over the sampling probability (or a multiple of it).
     form : "normalised" or "total"
         Weighted mean Σ w y / Σ w; or Horvitz and Thompson's Σ w y / N over a known population.
     population : float, or pair of float for treatment and control
         N of "total": how many units each variant stands for.
-    alpha, null, alternative, margin, good, metric
-        As for `measure.means`.
 
     Returns
     -------
@@ -94,12 +90,12 @@ def weights(
     >>> round(r.estimate, 4), round(r.se, 4), round(r.groups[0].more["effective n"], 2)
     (3.0, 1.5635, 3.6)
     """
-    ask = shared.question(alpha, alternative, margin, good)
+    ask = shared.question(asked)
     gate.choice("form", form, ("normalised", "total"))
     rows = rows_of((treatment, control), [value, weight])
     _above_zero(rows, weight)
     raw_moments = [m[""] for m in rows.moments([value])]
-    raw = means(*raw_moments, **ask.settings(null=null, metric=metric or value))
+    raw = means(*raw_moments, **ask.settings(null=ask.null, metric=ask.metric or value))
     product = unused("weighted", (value, weight))
     # Around a value of theirs, so that weights times values far from 0 keep their digits.
     origin = float(raw_moments[0].means[0]) if form == "normalised" else 0.0
@@ -135,7 +131,7 @@ def weights(
         else "Horvitz & Thompson (1952), JASA 47, 663-685"
     )
     return pair.compare(
-        ask, arms, gate.finite("null", null), metric=metric or value, method=f"two weighted means, {how}",
+        ask, arms, gate.finite("null", ask.null), metric=ask.metric or value, method=f"two weighted means, {how}",
         source=source, said=f", weighted by {weight}", parts=(part,),
         checks_=left_out(rows),
     )  # fmt: skip
@@ -178,6 +174,7 @@ def _population(form: str, given: Any) -> tuple[float, float]:
     columns=("value", "exposed"),
     examples=("survey.csv --value spent --exposed reached --by form --control current",),
     exempt={"broadcast": "rows of one metric are needed"},
+    single=True,
 )
 def triggered(
     treatment: Records,
@@ -185,12 +182,7 @@ def triggered(
     *,
     value: str,
     exposed: str,
-    alpha: float = 0.05,
-    null: float = 0.0,
-    alternative: Alternative = "two-sided",
-    margin: float | None = None,
-    good: Literal["higher", "lower"] = "higher",
-    metric: str | None = None,
+    **asked: Unpack[WithMargin],
 ) -> Comparison:
     """What is the effect on all units, when only those who were exposed could be changed?
 
@@ -198,10 +190,10 @@ def triggered(
     ----------
     treatment, control : Records
         The rows of each variant, exposed or not; of control those who would have been exposed are marked too.
-    value, exposed : str
-        Columns with the metric and with 1 for exposed units, 0 for others.
-    alpha, null, alternative, margin, good, metric
-        As for `measure.means`; null and margin for all units.
+    value : str
+        Column with the metric.
+    exposed : str
+        Column with 1 for exposed units, 0 for others.
 
     Returns
     -------
@@ -233,7 +225,7 @@ def triggered(
     >>> round(r.estimate, 4), r.effects["exposed"].value
     (1.1667, 1.75)
     """
-    ask = shared.question(alpha, alternative, margin, good)
+    ask = shared.question(asked)
     rows = rows_of((treatment, control), [value, exposed])
     marks = [m[""] for m in rows.moments([exposed])]
     for m in marks:
@@ -247,10 +239,10 @@ def triggered(
             raise DataError(f"Variant {m.label!r} has {count} exposed units: at least 2 are needed.")
     total = [int(m.n) for m in marks]
     share = sum(seen) / sum(total)
-    name = metric or value
-    raw = means(*(m[""] for m in rows.moments([value])), **ask.settings(null=null, metric=name))
+    name = ask.metric or value
+    raw = means(*(m[""] for m in rows.moments([value])), **ask.settings(null=ask.null, metric=name))
     inner = means(*(m[""] for m in rows.only(exposed).moments([value])), **ask.settings(margin=None, metric=name))
-    at = gate.finite("null", null)
+    at = gate.finite("null", ask.null)
     difference, se, df = (np.asarray(v) for v in (inner.estimate, inner.se, inner.df))
     arms = [
         pair.Arm(
@@ -302,6 +294,7 @@ def _alike(marks: Sequence[Any], seen: Sequence[int], exposed: str) -> tuple[Che
         "broadcast": "published numbers say nothing of who took it up",
         "swap": "the effect of taking it up is the same whichever variant is called treatment",
     },
+    single=True,
 )
 def compliers(
     treatment: Any,
@@ -309,12 +302,7 @@ def compliers(
     *,
     value: str,
     taken: str,
-    alpha: float = 0.05,
-    null: float = 0.0,
-    alternative: Alternative = "two-sided",
-    margin: float | None = None,
-    good: Literal["higher", "lower"] = "higher",
-    metric: str | None = None,
+    **asked: Unpack[WithMargin],
 ) -> Comparison:
     """What is the effect of taking it up, when not all of treatment do, and some of control may?
 
@@ -322,10 +310,10 @@ def compliers(
     ----------
     treatment, control : Moments or Records
         Moments that hold both columns, or the rows.
-    value, taken : str
-        Columns with the metric and with what was taken up: 1 for yes, 0 for no, or a dose.
-    alpha, null, alternative, margin, good, metric
-        As for `measure.means`.
+    value : str
+        Column with the metric.
+    taken : str
+        Column with the uptake: 1 for yes, 0 for no, or a dose.
 
     Returns
     -------
@@ -361,7 +349,7 @@ def compliers(
     >>> round(r.estimate, 4), round(r.se, 4)
     (3.3333, 2.183)
     """
-    ask = shared.question(alpha, alternative, margin, good)
+    ask = shared.question(asked)
     cells, missing = cells_of((treatment, control), [value, taken])
     n, s = cells.n[:2, 0], cells.squares[:2, 0]
     away = (cells.means[0, 0] - cells.means[1, 0]) + (cells.tails[0, 0] - cells.tails[1, 0])
@@ -387,8 +375,8 @@ def compliers(
         )
         for k in (0, 1)
     ]  # fmt: skip
-    at = gate.finite("null", null)
-    name = metric or value
+    at = gate.finite("null", ask.null)
+    name = ask.metric or value
     raw = means(*(m.complete(value) for m in cells.whole[:2]), **ask.settings(margin=None, metric=name))
     nothing = np.zeros_like(np.asarray(effect))
     apart = arms[0]._replace(mean=np.asarray(effect)), arms[1]._replace(mean=nothing)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
-from typing import Any, Literal, NamedTuple, TypeAlias
+from typing import Any, Literal, NamedTuple, TypeAlias, Unpack
 
 import numpy as np
 
@@ -13,7 +13,6 @@ from amber_ruler.adjust.answer import answer, balances, covariates_told
 from amber_ruler.adjust.cells import away
 from amber_ruler.adjust.description import Covariate, Steps
 from amber_ruler.adjust.prepared import Prepared, from_rows, left_out, own_column, product, rows_of, unused
-from amber_ruler.effects import Alternative
 from amber_ruler.errors import DataError, InputError
 from amber_ruler.measure import means, shared
 from amber_ruler.measure.quantiles import density
@@ -25,6 +24,7 @@ from amber_ruler.register import method
 from amber_ruler.results import Adjustment, Check, Comparison
 from amber_ruler.samples import Records
 from amber_ruler.samples.records import Rows
+from amber_ruler.settings import WithLift, WithMargin
 
 Errors: TypeAlias = Literal["cr2", "cr1", "cr1-rows", "cr0", "totals", "means"]
 _FEW = 20  # clusters of a variant below which this is said
@@ -61,6 +61,7 @@ class _Clusters:
     columns=("value", "cluster", "covariate"),
     examples=("events.csv --value amount --cluster traveller --by form --control current --spanning allowed",),
     exempt={"broadcast": "rows of one metric are needed"},
+    single=True,
 )
 def clusters(
     treatment: Records,
@@ -71,13 +72,7 @@ def clusters(
     covariate: Covariate = (),
     errors: Errors = "cr2",
     spanning: Literal["refuse", "allowed"] = "refuse",
-    alpha: float = 0.05,
-    null: float = 0.0,
-    alternative: Alternative = "two-sided",
-    margin: float | None = None,
-    margin_lift: float | None = None,
-    good: Literal["higher", "lower"] = "higher",
-    metric: str | None = None,
+    **asked: Unpack[WithLift],
 ) -> Comparison:
     """Is the mean of rows different, when rows come in clusters: many rows a traveller, many travellers a port?
 
@@ -85,8 +80,10 @@ def clusters(
     ----------
     treatment, control : Records
         The rows of each variant.
-    value, cluster : str
-        Columns with the metric and with the cluster.
+    value : str
+        Column with the metric.
+    cluster : str
+        Column with the cluster.
     covariate : str or sequence of str, optional
         Columns known before the test, by least squares with common slopes (of "totals" by `sharpen`; not of "means").
     errors : "cr2", "cr1", "cr1-rows", "cr0", "totals" or "means"
@@ -95,8 +92,6 @@ def clusters(
         clusters, which speaks of the mean cluster, not of the mean row.
     spanning : "refuse" or "allowed"
         Whether a cluster may have rows in both variants.
-    alpha, null, alternative, margin, margin_lift, good, metric
-        As for `measure.means`.
 
     Returns
     -------
@@ -132,10 +127,10 @@ def clusters(
     >>> round(r.estimate, 4), round(r.se, 4), round(r.df, 2)
     (2.1667, 1.6021, 5.26)
     """
-    ask = shared.question(alpha, alternative, margin, good, margin_lift)
+    ask = shared.question(asked)
     gate.choice("errors", errors, _METHODS)
     gate.choice("spanning", spanning, ("refuse", "allowed"))
-    at, name = gate.finite("null", null), metric or value
+    at, name = gate.finite("null", ask.null), ask.metric or value
     listed: Any = covariate
     steps = Steps(covariate=listed)
     if any(len(part) > 1 for part in steps.parts):
@@ -155,7 +150,7 @@ def clusters(
     for label, size in zip(rows.labels, count, strict=True):
         if size < 2:
             raise DataError(f"Variant {label!r} has {size} of {cluster!r}: a spread of clusters needs at least 2.")
-    raw = means(*found.raw, **ask.settings(null=null, metric=name))
+    raw = means(*found.raw, **ask.settings(null=ask.null, metric=name))
     facts = _facts(read, rows.labels, count, float(np.asarray(raw.se)))
     seen = _seen(cluster, rows.labels, count, spans)
     if errors == "totals":
@@ -360,6 +355,7 @@ class _Placed(NamedTuple):
     columns=("value", "cluster"),
     examples=("visits.csv --value amount --cluster traveller --at 0.9 --by form --control current",),
     exempt={"broadcast": "rows of one metric are needed"},
+    single=True,
 )
 def quantiles(
     treatment: Records,
@@ -368,12 +364,7 @@ def quantiles(
     value: str,
     cluster: str,
     at: float = 0.5,
-    alpha: float = 0.05,
-    null: float = 0.0,
-    alternative: Alternative = "two-sided",
-    margin: float | None = None,
-    good: Literal["higher", "lower"] = "higher",
-    metric: str | None = None,
+    **asked: Unpack[WithMargin],
 ) -> Comparison:
     """Is the median (or another quantile) of rows different, when rows come in clusters: page times by traveller?
 
@@ -381,12 +372,12 @@ def quantiles(
     ----------
     treatment, control : Records
         The rows of each variant.
-    value, cluster : str
-        Columns with the metric and with what was randomised.
+    value : str
+        Column with the metric.
+    cluster : str
+        Column with what was randomised.
     at : float, between 0 and 1
         Which quantile.
-    alpha, null, alternative, margin, good, metric
-        As for `measure.means`.
 
     Returns
     -------
@@ -420,7 +411,7 @@ def quantiles(
     >>> round(quantiles(one, two, value="wait", cluster="who").estimate, 4)
     2.0
     """
-    ask = shared.question(alpha, alternative, margin, good)
+    ask = shared.question(asked)
     share = float(gate.between("at", gate.single("at", at), 0, 1))
     own_column("cluster", cluster, (value,))
     rows = rows_of((treatment, control), [value], [cluster])
@@ -441,7 +432,7 @@ def quantiles(
     called = "median" if share == 0.5 else f"{100 * share:g}% quantile"
     part = Adjustment(steps=(f"errors clustered by {cluster}",))
     return pair.compare(
-        ask, (one, two), gate.finite("null", null), metric=f"{called} of {metric or value}",
+        ask, (one, two), gate.finite("null", ask.null), metric=f"{called} of {ask.metric or value}",
         method="difference of two quantiles, density form with clustered errors",
         source="Deng, Knoblich & Lu (2018), KDD, 233-242", said=f", clustered by {cluster}", quantity="quantile",
         lifts=False, parts=(part,), few=[np.asarray(float(_FEW * 2))],

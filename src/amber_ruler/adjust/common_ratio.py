@@ -3,13 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from typing import Literal, NamedTuple
+from typing import Literal, NamedTuple, Unpack
 
 import numpy as np
 
 from amber_ruler import effects
 from amber_ruler.adjust.prepared import left_out, rows_of
-from amber_ruler.effects import Alternative
 from amber_ruler.errors import DataError
 from amber_ruler.measure import shared
 from amber_ruler.moments import Moments
@@ -18,6 +17,7 @@ from amber_ruler.numeric.gate import Floats
 from amber_ruler.register import method
 from amber_ruler.results import Check, Comparison, Group
 from amber_ruler.samples import Records
+from amber_ruler.settings import Tested
 
 _SOURCES = {
     "odds": "Mantel & Haenszel (1959), JNCI 22, 719-748; Robins, Breslow & Greenland (1986), Biometrics 42, 311-323",
@@ -50,6 +50,8 @@ class _Tables(NamedTuple):
         "rescale": "shares have no unit",
         "null": "the tested value is a ratio",
     },
+    defaults={"null": 1.0},
+    single=True,
 )
 def common_ratio(
     treatment: Records,
@@ -58,11 +60,7 @@ def common_ratio(
     value: str,
     strata: str,
     ratio: Literal["odds", "risk"] = "odds",
-    alpha: float = 0.05,
-    null: float = 1.0,
-    alternative: Alternative = "two-sided",
-    good: Literal["higher", "lower"] = "higher",
-    metric: str | None = None,
+    **asked: Unpack[Tested],
 ) -> Comparison:
     """How many times as likely is a success in treatment, when like is compared with like, stratum by stratum?
 
@@ -70,12 +68,12 @@ def common_ratio(
     ----------
     treatment, control : Records
         The rows of each variant.
-    value, strata : str
-        Columns with the metric, of 0 and 1, and with the strata.
+    value : str
+        Column with the metric, of 0 and 1.
+    strata : str
+        Column with the strata.
     ratio : "odds" or "risk"
         The ratio of odds, or of shares, that is taken to be the same in all strata.
-    alpha, alternative, good, metric
-        As for `measure.means`.
     null : float
         Tested ratio.
 
@@ -115,23 +113,23 @@ def common_ratio(
     >>> round(r.estimate, 3), round(r.p_value, 3)
     (1.87, 0.081)
     """
-    ask = shared.question(alpha, alternative, None, good)
+    ask = shared.question(asked)
     gate.choice("ratio", ratio, _SOURCES)
-    at = float(gate.positive("null", gate.single("null", null)))
+    at = float(gate.positive("null", gate.single("null", ask.null)))
     rows = rows_of([treatment, control], [value], [strata])
     tables = _tables(rows.moments([value], by=strata), value)
     log, variance = _odds(tables) if ratio == "odds" else _risks(tables)
     se = float(np.sqrt(variance))
     below, above = effects.critical_z(ask.tail)
     z = (log - np.log(at)) / se
-    p = shared.p_value(np.asarray(z), normal.sf, alternative)
+    p = shared.p_value(np.asarray(z), normal.sf, ask.alternative)
     one, two = rows.labels
-    name = metric or value
+    name = ask.metric or value
     facts = _associated(tables)
     checks = list(left_out(rows))
     facts |= _alike(tables, float(np.exp(log))) if ratio == "odds" else _alike_risks(tables)
     same, what = facts.get("homogeneity p"), "one ratio of odds" if ratio == "odds" else "one ratio of shares"
-    if same is not None and same < alpha:
+    if same is not None and same < ask.alpha:
         finding = f"they differ among the {len(tables.n)} strata of {strata}, p {same:.3g}"
         checks.append(Check(what, finding, "Look at each: adjust.segments.", "warning"))
     elif same is not None:
@@ -153,7 +151,7 @@ def common_ratio(
         groups=groups,
         facts=facts,
         quantity="share",
-        good=good,
+        good=ask.good,
         checks=tuple(checks),
     )
 

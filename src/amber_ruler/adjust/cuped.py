@@ -3,19 +3,17 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import Any, Literal
-
-from numpy.typing import ArrayLike
+from typing import Any, Unpack
 
 from amber_ruler.adjust.answer import answer
 from amber_ruler.adjust.description import Covariate, Steps, Theta
-from amber_ruler.effects import Alternative
 from amber_ruler.measure import shared
 from amber_ruler.moments import Moments
 from amber_ruler.numeric import gate
 from amber_ruler.register import method
 from amber_ruler.results import Comparison
 from amber_ruler.samples import Records
+from amber_ruler.settings import WithLift
 
 
 @method(
@@ -37,13 +35,7 @@ def cuped(
     known_on: str | None = None,
     assigned_on: str | None = None,
     others: Sequence[Any] = (),
-    alpha: float = 0.05,
-    null: ArrayLike = 0.0,
-    alternative: Alternative = "two-sided",
-    margin: float | None = None,
-    margin_lift: float | None = None,
-    good: Literal["higher", "lower"] = "higher",
-    metric: str | None = None,
+    **asked: Unpack[WithLift],
 ) -> Comparison:
     """How much sharper is the difference of means with covariates from before the test?
 
@@ -58,13 +50,12 @@ def cuped(
     theta : "within", "total" or "optimal"
         Whether slopes are pooled within variants, from all rows as one sample, or Σ cov / n over Σ var / n, which makes
         the variance of the difference least.
-    known_on, assigned_on : str, optional
-        Columns with the day on which the covariates were known and the day of assignment: a row where the one lies
-        after the other is refused.
+    known_on : str, optional
+        Column with the day on which the covariates were known; a row with a day after `assigned_on` is refused.
+    assigned_on : str, optional
+        Column with the day of assignment.
     others : sequence of Moments or Records
         Further variants of the test: all share one theta and one overall mean of each covariate.
-    alpha, null, alternative, margin, margin_lift, good, metric
-        As for `measure.means`.
 
     Returns
     -------
@@ -100,7 +91,7 @@ def cuped(
     >>> round(r.estimate, 6), round(r.adjustment.variance_removed, 4), round(r.adjustment.as_if, 1)
     (1.0, 0.9759, 41.5)
     """
+    ask = shared.question(asked)
     listed: Any = covariate
-    ask = shared.question(alpha, alternative, margin, good, margin_lift)
     steps = Steps(covariate=listed, theta=theta, known_on=known_on, assigned_on=assigned_on)
-    return answer((treatment, control, *others), value, steps, ask, gate.finite("null", null), metric)
+    return answer((treatment, control, *others), value, steps, ask, gate.finite("null", ask.null), ask.metric)

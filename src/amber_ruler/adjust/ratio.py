@@ -3,19 +3,17 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import Any, Literal
-
-from numpy.typing import ArrayLike
+from typing import Any, Unpack
 
 from amber_ruler.adjust.answer import answer
 from amber_ruler.adjust.description import Covariate, Steps, Theta
-from amber_ruler.effects import Alternative
 from amber_ruler.measure import shared
 from amber_ruler.moments import Moments
 from amber_ruler.numeric import gate
 from amber_ruler.register import method
 from amber_ruler.results import Comparison
 from amber_ruler.samples import Records
+from amber_ruler.settings import WithLift
 
 
 @method(
@@ -37,13 +35,7 @@ def ratio(
     covariate: Covariate = (),
     theta: Theta = "within",
     others: Sequence[Any] = (),
-    alpha: float = 0.05,
-    null: ArrayLike = 0.0,
-    alternative: Alternative = "two-sided",
-    margin: float | None = None,
-    margin_lift: float | None = None,
-    good: Literal["higher", "lower"] = "higher",
-    metric: str | None = None,
+    **asked: Unpack[WithLift],
 ) -> Comparison:
     """Do the variants differ in a ratio of totals, such as bookings per search, when travellers were randomised?
 
@@ -51,16 +43,16 @@ def ratio(
     ----------
     treatment, control : Moments or Records
         One row a randomised unit, with its numerator and its denominator; or their moments.
-    value, per : str
-        Columns with the numerator and the denominator.
+    value : str
+        Column with the numerator.
+    per : str
+        Column with the denominator.
     covariate : str or sequence of str, optional
         Columns known before the test; "prior_bookings per prior_searches" is the same ratio from before.
     theta : "within", "total" or "optimal"
         As for `cuped`.
     others : sequence of Moments or Records
         Further variants of the test, which share the slopes.
-    alpha, null, alternative, margin, margin_lift, good, metric
-        As for `measure.means`; null and margin in numerator per denominator.
 
     Returns
     -------
@@ -94,7 +86,7 @@ def ratio(
     >>> round(r.estimate, 4), round(r.se, 4), round(r.p_value, 4)
     (0.1331, 0.0997, 0.2114)
     """
+    ask = shared.question(asked)
     listed: Any = covariate
-    ask = shared.question(alpha, alternative, margin, good, margin_lift)
     steps = Steps(per=per, covariate=listed, theta=theta)
-    return answer((treatment, control, *others), value, steps, ask, gate.finite("null", null), metric)
+    return answer((treatment, control, *others), value, steps, ask, gate.finite("null", ask.null), ask.metric)

@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from dataclasses import replace
 from functools import reduce
 from operator import truediv
-from typing import Any, Literal, NamedTuple, TypeAlias
+from typing import Any, Literal, NamedTuple, TypeAlias, Unpack
 
 import numpy as np
 
@@ -15,7 +15,6 @@ from amber_ruler.adjust.answer import balances, covariates_told
 from amber_ruler.adjust.cells import Cells, away
 from amber_ruler.adjust.description import Covariate, Steps
 from amber_ruler.adjust.prepared import from_moments, from_rows, product, unused
-from amber_ruler.effects import Alternative
 from amber_ruler.errors import DataError, InputError
 from amber_ruler.measure import means, shared
 from amber_ruler.moments import Moments
@@ -26,6 +25,7 @@ from amber_ruler.register import method
 from amber_ruler.results import Comparison
 from amber_ruler.samples import Records
 from amber_ruler.samples.records import Form, Make, Rows
+from amber_ruler.settings import WithLift
 
 Errors: TypeAlias = Literal["hc0", "hc1", "hc2", "hc3", "equal"]
 _BEYOND = 1.02  # times the standard error beyond which the other reading is said
@@ -56,6 +56,7 @@ class Line(NamedTuple):
     columns=("value", "covariate", "known_on", "assigned_on"),
     examples=("travellers.csv --value fare --covariate prior_spend,prior_trips --by form --control current",),
     exempt={"broadcast": "published numbers say nothing of covariates"},
+    single=True,
 )
 def regression(
     treatment: Records | Moments,
@@ -68,13 +69,7 @@ def regression(
     degrees: Literal["residual", "bell-mccaffrey"] = "residual",
     known_on: str | None = None,
     assigned_on: str | None = None,
-    alpha: float = 0.05,
-    null: float = 0.0,
-    alternative: Alternative = "two-sided",
-    margin: float | None = None,
-    margin_lift: float | None = None,
-    good: Literal["higher", "lower"] = "higher",
-    metric: str | None = None,
+    **asked: Unpack[WithLift],
 ) -> Comparison:
     """What is the difference of means at equal covariates, by least squares?
 
@@ -95,8 +90,6 @@ def regression(
         n - k with k coefficients, or Satterthwaite's for equal variances, which go with "hc2".
     known_on, assigned_on : str, optional
         As for `cuped`.
-    alpha, null, alternative, margin, margin_lift, good, metric
-        As for `measure.means`.
 
     Returns
     -------
@@ -135,7 +128,7 @@ def regression(
     >>> round(r.estimate, 4), round(r.se, 4), r.df
     (1.3, 0.3731, 6.0)
     """
-    ask = shared.question(alpha, alternative, margin, good, margin_lift)
+    ask = shared.question(asked)
     gate.choice("slopes", slopes, _SOURCES)
     gate.choice("errors", errors, ("hc0", "hc1", "hc2", "hc3", "equal"))
     if degrees != "residual" and errors != "hc2":
@@ -159,7 +152,7 @@ def regression(
             )
     cells, dropped = _without_constant(found.cells)
     names = cells.columns[1:]
-    raw = means(*found.raw, **ask.settings(null=null, metric=metric or value))
+    raw = means(*found.raw, **ask.settings(null=ask.null, metric=ask.metric or value))
     common = slopes == "common"
     fit = _fit(cells, common=common)
     n = float(cells.n[:2].sum())
@@ -186,7 +179,8 @@ def regression(
     said = "each variant's own slopes" if slopes == "own" else "common slopes"
     beyond = float(np.sqrt(spread[0, 0] + spread[1, 1] - 2 * spread[0, 1] + _of_the_mean(cells, fit)))
     result = pair.compare(
-        ask, (one, two), gate.finite("null", null), metric=metric or value, covariance=spread[0, 1], df=np.asarray(df),
+        ask, (one, two), gate.finite("null", ask.null), metric=ask.metric or value, covariance=spread[0, 1],
+        df=np.asarray(df),
         method=f"least squares, {said}, errors {errors.upper() if errors != 'equal' else errors}",
         source=_SOURCES[slopes], said=f", adjusted for {' and '.join(steps.covariate)}",
         checks_=(*found.checks, *balances(cells, np.ones(1)), *(c for c in raw.checks if c.name == "missing values")),

@@ -4,10 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import replace
-from typing import Any, Literal
+from typing import Any, Literal, Unpack
 
 import numpy as np
-from numpy.typing import ArrayLike
 
 from amber_ruler.adjust import pair
 from amber_ruler.adjust.answer import interaction
@@ -26,6 +25,7 @@ from amber_ruler.numeric.gate import Floats
 from amber_ruler.register import method
 from amber_ruler.results import Axis, Check, Comparison, EffectSize, Interval, Strata, Test
 from amber_ruler.samples import Records, Summary
+from amber_ruler.settings import Directed, WithLift, WithMargin
 
 Corrections = Literal[
     "none",
@@ -52,6 +52,7 @@ Corrections = Literal[
         "broadcast": "the numbers of one metric are of many segments",
         "p and interval": "limits of several segments are cut by the correction",
     },
+    single=True,
 )
 def segments(
     treatment: Records | Moments,
@@ -64,13 +65,7 @@ def segments(
     covariate: Covariate = (),
     per: str | None = None,
     others: Sequence[Any] = (),
-    alpha: float = 0.05,
-    null: float = 0.0,
-    alternative: Alternative = "two-sided",
-    margin: float | None = None,
-    margin_lift: float | None = None,
-    good: Literal["higher", "lower"] = "higher",
-    metric: str | None = None,
+    **asked: Unpack[WithLift],
 ) -> Comparison:
     """Does the effect differ from segment to segment, and where does it stand?
 
@@ -78,8 +73,10 @@ def segments(
     ----------
     treatment, control : Records or Moments
         The rows of each variant; or moments of each segment that are stacked. The metric may be a share, as 0 and 1.
-    value, segment : str
-        Columns with the metric and with the segment, which the treatment can't have changed.
+    value : str
+        Column with the metric.
+    segment : str
+        Column with the segment, which the treatment can't have changed.
     correction : "holm", "none", or another of `multiplicity.correct`
         How the segments' own effects are corrected for their number.
     cap : float, between 0.5 and 1, optional
@@ -90,8 +87,6 @@ def segments(
         Column that the metric is counted by: in each segment it is then the total of one over the total of the other.
     others : sequence of Records or Moments
         Further variants of the test, which count in caps and slopes.
-    alpha, null, alternative, margin, margin_lift, good, metric
-        As for `measure.means`.
 
     Returns
     -------
@@ -126,18 +121,20 @@ def segments(
     >>> r.estimate.round(2).tolist(), round(r.strata.interaction.p_value, 3)
     ([0.67, 1.67], 0.54)
     """
-    ask = shared.question(alpha, alternative, margin, good, margin_lift)
+    ask = shared.question(asked)
     listed: Any = covariate
     steps = Steps(cap=cap, covariate=listed, per=per)
     own_column("segment", segment, (value, *steps.numbers))
-    settings = ask.settings(null=gate.finite("null", null), metric=metric or (f"{value} per {per}" if per else value))
+    settings = ask.settings(
+        null=gate.finite("null", ask.null), metric=ask.metric or (f"{value} per {per}" if per else value)
+    )
     given = (treatment, control, *others)
     if steps.to_dict():
         each, missing, raw = _adjusted(given, value, segment, steps, settings)
     else:
         each, missing, raw = _plain(given[:2], value, segment, settings)
     test = interaction(each, ask.alpha)
-    found = each if correction == "none" else correct(each, method=correction, alpha=alpha)
+    found = each if correction == "none" else correct(each, method=correction, alpha=ask.alpha)
     bare = replace(each, effects={})
     part = Strata(column=segment, effects=bare, interaction=test)
     shrunken = _shrunken(each, ask)
@@ -224,12 +221,7 @@ def before_after(
     *,
     value: str,
     before: str,
-    alpha: float = 0.05,
-    null: ArrayLike = 0.0,
-    alternative: Alternative = "two-sided",
-    margin: float | None = None,
-    good: Literal["higher", "lower"] = "higher",
-    metric: str | None = None,
+    **asked: Unpack[WithMargin],
 ) -> Comparison:
     """Did treatment change more than control: the difference of two differences?
 
@@ -237,10 +229,10 @@ def before_after(
     ----------
     treatment, control : Moments or Records
         Moments that hold both columns over the same units, or the rows.
-    value, before : str
-        Columns with the metric after and before.
-    alpha, null, alternative, margin, good, metric
-        As for `measure.means`.
+    value : str
+        Column with the metric after the change.
+    before : str
+        Column with the metric before it.
 
     Returns
     -------
@@ -270,11 +262,11 @@ def before_after(
     >>> round(r.estimate, 4), round(r.se, 4)
     (1.75, 0.4787)
     """
-    ask = shared.question(alpha, alternative, margin, good)
+    ask = shared.question(asked)
     own_column("before", before, (value,))
     cells, _ = cells_of((treatment, control), [value, before])
-    name = metric or value
-    settings = ask.settings(null=gate.finite("null", null), metric=name)
+    name = ask.metric or value
+    settings = ask.settings(null=gate.finite("null", ask.null), metric=name)
     raw = means(*(m.complete(value) for m in cells.whole[:2]), **settings)
     shape = cells.means.shape[:1] + cells.means.shape[2:-1]
     table = np.zeros((*shape, 1, 2))
@@ -317,11 +309,9 @@ def novelty(
     value: str,
     age: str,
     unit: str,
-    alpha: float = 0.05,
     alternative: Alternative = "two-sided",
     margin: float | None = None,
-    good: Literal["higher", "lower"] = "higher",
-    metric: str | None = None,
+    **asked: Unpack[Directed],
 ) -> Comparison:
     """Does the effect wear off, or grow, with the time since a unit was first exposed?
 
@@ -329,10 +319,13 @@ def novelty(
     ----------
     treatment, control : Records
         One row a unit and day.
-    value, age, unit : str
-        Columns with the metric, with the days since the unit's first (`table.days_since_first` makes it), and with the
-        unit, which has rows on several days.
-    alpha, alternative, margin, good, metric
+    value : str
+        Column with the metric.
+    age : str
+        Column with the days since the unit's first (`table.days_since_first` makes it).
+    unit : str
+        Column with the unit, which has rows on several days.
+    alternative, margin
         As for `measure.means`.
 
     Returns
@@ -368,7 +361,7 @@ def novelty(
     >>> r.estimate.round(2).tolist()
     [2.0, 1.5, 1.0]
     """
-    ask = shared.question(alpha, alternative, margin, good)
+    ask = shared.question(asked, alternative=alternative, margin=margin)
     if len({value, age, unit}) < 3:
         raise InputError("value, age and unit are three columns.", name="age")
     rows = rows_of((treatment, control), [value, age], [unit])
@@ -392,7 +385,7 @@ def novelty(
     if np.any(arms[0].variance + arms[1].variance == 0):
         raise DataError(f"At one age in {age!r} no value varies: there is no test of its difference.")
     result = pair.compare(
-        ask, arms, 0.0, metric=metric or value, method="a difference for each age, unequal variances",
+        ask, arms, 0.0, metric=ask.metric or value, method="a difference for each age, unequal variances",
         source="Kohavi, Tang & Xu (2020), Trustworthy Online Controlled Experiments, chapter 3", axis=axis,
         said=f", by {age}", lifts=False, checks_=left_out(rows),
     )  # fmt: skip

@@ -3,17 +3,17 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from typing import Any, Literal
+from typing import Any, Unpack
 
 from amber_ruler.adjust.answer import answer
 from amber_ruler.adjust.description import Covariate, Ends, Shares, Steps, Theta
-from amber_ruler.effects import Alternative
 from amber_ruler.measure import shared
 from amber_ruler.moments import Moments
 from amber_ruler.numeric import gate
 from amber_ruler.register import method
 from amber_ruler.results import Comparison
 from amber_ruler.samples.records import Records
+from amber_ruler.settings import WithLift
 
 _EXAMPLE = (
     "travellers.csv --value fare --by form --control current --covariate prior_spend,prior_trips --strata home_port"
@@ -27,6 +27,7 @@ _EXAMPLE = (
     columns=("value", "strata", "covariate", "per", "cluster", "known_on", "assigned_on"),
     examples=(_EXAMPLE,),
     exempt={"broadcast": "one metric at a time"},
+    single=True,
 )
 def sharpen(
     treatment: Records | Moments,
@@ -45,13 +46,7 @@ def sharpen(
     known_on: str | None = None,
     assigned_on: str | None = None,
     others: Sequence[Any] = (),
-    alpha: float = 0.05,
-    null: float = 0.0,
-    alternative: Alternative = "two-sided",
-    margin: float | None = None,
-    margin_lift: float | None = None,
-    good: Literal["higher", "lower"] = "higher",
-    metric: str | None = None,
+    **asked: Unpack[WithLift],
 ) -> Comparison:
     """How large is the difference with all that is known of each unit: capped, in strata, by covariates, as a ratio?
 
@@ -81,13 +76,12 @@ def sharpen(
     cluster : str, optional
         Column that names what was randomised, where it has several rows: the metric is then that of a row, and its
         standard error that of totals by cluster.
-    known_on, assigned_on : str, optional
-        Columns with the day on which the covariates were known and the day of assignment: a row where the one lies
-        after the other is refused.
+    known_on : str, optional
+        Column with the day on which the covariates were known; a row with a day after `assigned_on` is refused.
+    assigned_on : str, optional
+        Column with the day of assignment.
     others : sequence of Records or Moments
         Further variants of the test, which share slopes, overall means and caps.
-    alpha, null, alternative, margin, margin_lift, good, metric
-        As for `measure.means`.
 
     Returns
     -------
@@ -125,7 +119,7 @@ def sharpen(
     >>> r.se < r.adjustment.raw.se
     True
     """
+    ask = shared.question(asked)
     listed: Any = covariate
     steps = Steps(cap, cap_at, ends, strata, shares, listed, theta, per, cluster, known_on, assigned_on)
-    ask = shared.question(alpha, alternative, margin, good, margin_lift)
-    return answer((treatment, control, *others), value, steps, ask, gate.finite("null", null), metric)
+    return answer((treatment, control, *others), value, steps, ask, gate.finite("null", ask.null), ask.metric)

@@ -3,17 +3,17 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from typing import Any, Literal
+from typing import Any, Unpack
 
 from amber_ruler.adjust.answer import answer
 from amber_ruler.adjust.description import Covariate, Shares, Steps
-from amber_ruler.effects import Alternative
 from amber_ruler.measure import shared
 from amber_ruler.moments import Moments
 from amber_ruler.numeric import gate
 from amber_ruler.register import method
 from amber_ruler.results import Comparison
 from amber_ruler.samples import Records
+from amber_ruler.settings import WithLift
 
 
 @method(
@@ -22,6 +22,7 @@ from amber_ruler.samples import Records
     columns=("value", "strata", "covariate"),
     examples=("travellers.csv --value fare --strata home_port --by form --control current --margin 0.30",),
     exempt={"broadcast": "the numbers of one metric are of many strata"},
+    single=True,
 )
 def strata(
     treatment: Records | Moments,
@@ -32,13 +33,7 @@ def strata(
     shares: Shares | Mapping[str, float] = "sample",
     covariate: Covariate = (),
     others: Sequence[Any] = (),
-    alpha: float = 0.05,
-    null: float = 0.0,
-    alternative: Alternative = "two-sided",
-    margin: float | None = None,
-    margin_lift: float | None = None,
-    good: Literal["higher", "lower"] = "higher",
-    metric: str | None = None,
+    **asked: Unpack[WithLift],
 ) -> Comparison:
     """How large is the difference when like is compared with like, stratum by stratum?
 
@@ -46,8 +41,10 @@ def strata(
     ----------
     treatment, control : Records or Moments
         The rows of each variant; or moments of each stratum that are stacked, as `digest.by_stratum` gives them.
-    value, strata : str
-        Columns with the metric and with the strata, which were known before the test.
+    value : str
+        Column with the metric.
+    strata : str
+        Column with the strata, which were known before the test.
     shares : "sample", "precision", or mapping of stratum to share
         What each stratum counts: its share of all units, 1 / variance of its difference, or its share of a known
         population.
@@ -55,8 +52,6 @@ def strata(
         Columns known before the test; slopes are pooled within variants and strata.
     others : sequence of Records or Moments
         Further variants of the test, which count in the shares and share the slopes.
-    alpha, null, alternative, margin, margin_lift, good, metric
-        As for `measure.means`.
 
     Returns
     -------
@@ -94,7 +89,7 @@ def strata(
     >>> round(r.estimate, 4), round(r.se, 4), r.strata.effects.estimate.round(2).tolist()
     (1.1667, 0.8165, [0.67, 1.67])
     """
+    ask = shared.question(asked)
     listed: Any = covariate
-    ask = shared.question(alpha, alternative, margin, good, margin_lift)
     steps = Steps(strata=strata, shares=shares, covariate=listed)
-    return answer((treatment, control, *others), value, steps, ask, gate.finite("null", null), metric)
+    return answer((treatment, control, *others), value, steps, ask, gate.finite("null", ask.null), ask.metric)

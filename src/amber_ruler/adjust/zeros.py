@@ -2,13 +2,12 @@
 
 from __future__ import annotations
 
-from typing import Literal
+from typing import Literal, Unpack
 
 import numpy as np
 
 from amber_ruler import effects
 from amber_ruler.adjust import pair
-from amber_ruler.effects import Alternative
 from amber_ruler.errors import DataError
 from amber_ruler.measure import checks, means, shared
 from amber_ruler.numeric import gate
@@ -17,6 +16,7 @@ from amber_ruler.register import method
 from amber_ruler.results import Adjustment, Comparison, EffectSize, Group, Interval
 from amber_ruler.samples import Sample, ValueGroup
 from amber_ruler.samples import gate as groups
+from amber_ruler.settings import Tested
 
 
 @method(
@@ -24,17 +24,15 @@ from amber_ruler.samples import gate as groups
     needs="values",
     examples=("travellers.csv --value fare --by form --control current --zeros apart",),
     exempt={"shift": "a ratio changes with what is added to both", "null": "the tested value is a ratio"},
+    defaults={"null": 1.0},
+    single=True,
 )
 def geometric(
     treatment: ValueGroup,
     control: ValueGroup,
     *,
     zeros: Literal["refuse", "apart"] = "refuse",
-    alpha: float = 0.05,
-    null: float = 1.0,
-    alternative: Alternative = "two-sided",
-    good: Literal["higher", "lower"] = "higher",
-    metric: str | None = None,
+    **asked: Unpack[Tested],
 ) -> Comparison:
     """How many times as large is a typical value of treatment, by the geometric mean?
 
@@ -45,14 +43,10 @@ def geometric(
     zeros : "refuse" or "apart"
         What to do with zeros, which have no logarithm: refuse, or leave them out, count them and say so. Nothing is
         added to them: the answer would be that of the number added.
-    alpha : float, between 0 and 0.5
-        Error rate of the test; the interval has level 1 - alpha.
     null : float
         Tested ratio.
     alternative : "two-sided", "greater" or "less"
         Direction of the test.
-    good, metric
-        As for `measure.means`.
 
     Returns
     -------
@@ -74,11 +68,11 @@ def geometric(
     >>> round(r.estimate, 4), round(r.p_value, 4)
     (2.0, 0.3153)
     """
-    ask = shared.question(alpha, alternative, None, good)
+    ask = shared.question(asked)
     gate.choice("zeros", zeros, ("refuse", "apart"))
     one, two = groups.two(treatment, control, "values")
-    name = groups.named(metric, "value", one, two)
-    at = float(gate.positive("null", gate.single("null", null)))
+    name = groups.named(ask.metric, "value", one, two)
+    at = float(gate.positive("null", gate.single("null", ask.null)))
     count = [_zeros(s) for s in (one, two)]
     if any(count) and zeros == "refuse":
         listed = ", ".join(f"{s.label} {c:,} of {len(s):,}" for s, c in zip((one, two), count, strict=True))
@@ -87,7 +81,7 @@ def geometric(
             " and how large it is; or leave them out with zeros='apart'."
         )
     logs = [Sample(np.log(s.values[s.values > 0]), s.label) for s in (one, two)]
-    welch = means(*logs, alpha=alpha, alternative=alternative)
+    welch = means(*logs, alpha=ask.alpha, alternative=ask.alternative)
     each = [
         Group(
             g.label,
@@ -127,16 +121,13 @@ def _zeros(sample: Sample) -> int:
     needs="values",
     examples=("travellers.csv --value fare --by form --control current",),
     exempt={"shift": "a zero is a value of its own", "null": "the tested value is a ratio"},
+    defaults={"null": 1.0},
+    single=True,
 )
 def two_part(
     treatment: ValueGroup,
     control: ValueGroup,
-    *,
-    alpha: float = 0.05,
-    null: float = 1.0,
-    alternative: Alternative = "two-sided",
-    good: Literal["higher", "lower"] = "higher",
-    metric: str | None = None,
+    **asked: Unpack[Tested],
 ) -> Comparison:
     """Where does a difference come from: from how many have a value at all, or from how large it is?
 
@@ -150,8 +141,6 @@ def two_part(
         Tested ratio of the means.
     alternative : "two-sided", "greater" or "less"
         Direction of the test.
-    good, metric
-        As for `measure.means`.
 
     Returns
     -------
@@ -181,10 +170,10 @@ def two_part(
     >>> round(r.estimate, 3), round(r.effects["share"].value, 3), round(r.effects["amount"].value, 3)
     (2.0, 1.333, 1.5)
     """
-    ask = shared.question(alpha, alternative, None, good)
+    ask = shared.question(asked)
     one, two = groups.two(treatment, control, "values")
-    name = groups.named(metric, "value", one, two)
-    at = float(gate.positive("null", gate.single("null", null)))
+    name = groups.named(ask.metric, "value", one, two)
+    at = float(gate.positive("null", gate.single("null", ask.null)))
     parts = [_parts(s) for s in (one, two)]
     share, amount = (parts[0][k] - parts[1][k] for k in (0, 1))
     variances = [parts[0][k] + parts[1][k] for k in (2, 3)]

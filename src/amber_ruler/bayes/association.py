@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Literal
+from typing import Literal, Unpack
 
 import numpy as np
 from numpy.typing import ArrayLike
@@ -24,6 +24,7 @@ from amber_ruler.register import method
 from amber_ruler.results import Draws, Estimate, Evidence, Interval, PosteriorSummary
 from amber_ruler.results.parts import Curves
 from amber_ruler.samples import CountTable, Pairs
+from amber_ruler.settings import AtLevel
 
 _NO_TEST = {"p and interval": "there is no test"}
 _QUANTILES = (0.01, 0.025, 0.05, 0.25, 0.5, 0.75, 0.95, 0.975, 0.99)
@@ -47,8 +48,8 @@ def independence(
     gamma_rate: float | None = None,
     odds: float | None = None,
     draws: int = 20_000,
-    alpha: float = 0.05,
     seed: int = 0,
+    **asked: Unpack[AtLevel],
 ) -> Estimate:
     """How strong is the evidence that the rows and columns of a table go together, or that they don't?
 
@@ -67,9 +68,11 @@ def independence(
         r c a / total if not given.
     odds : float, optional
         Prior odds of an association against none: the chance that there is none then follows.
-    draws, seed : int
-        How many tables of shares are drawn from the posterior for Cramér's V, and what replays them. The factor is
-        exact and does not depend on them.
+    draws : int
+        How many tables of proportions are drawn from the posterior for Cramér's V; the factor is exact and does not
+        depend on them.
+    seed : int
+        What replays the draws.
     alpha : float, between 0 and 0.5
         The posterior interval has level 1 - alpha.
 
@@ -98,7 +101,7 @@ def independence(
     >>> round(r.evidence.bayes_factor, 1)
     1146.7
     """
-    ask = shared.question(alpha)
+    ask = shared.question(asked)
     table = counted(counts)
     y = table.counts
     rows, columns = y.shape
@@ -117,7 +120,7 @@ def independence(
     rate = rows * columns * a / total if gamma_rate is None else float(gate.positive("gamma_rate", gamma_rate))
     log_factor = _log_factor(y, a, fixed, rate)
     strength = _drawn_strength(y + a, fixed, int(gate.whole("draws", draws, 100)), np.random.default_rng(seed))
-    low, median, high = np.quantile(strength, [alpha / 2, 0.5, 1 - alpha / 2])
+    low, median, high = np.quantile(strength, [ask.alpha / 2, 0.5, 1 - ask.alpha / 2])
     sd = float(strength.std(ddof=1))
     limits = Interval(float(low), float(high), ask.level)
     own = PosteriorSummary("Cramér V", "", float(median), limits, None, float(strength.mean()), sd)
@@ -216,10 +219,10 @@ def correlation(
     labels: tuple[str, str] | None = None,
     width: float = 1.0,
     odds: float | None = None,
-    alpha: float = 0.05,
     alternative: Alternative = "two-sided",
     margin: float | None = None,
     good: Literal["higher", "lower"] = "higher",
+    **asked: Unpack[AtLevel],
 ) -> Estimate:
     """How strong is the evidence that two quantities go together, and how closely are they likely to?
 
@@ -263,7 +266,7 @@ def correlation(
     >>> round(r.evidence.bayes_factor, 1), round(r.estimate, 2)
     (38.4, 0.94)
     """
-    ask = shared.question(alpha, margin=margin, good=good)
+    ask = shared.question(asked, margin=margin, good=good)
     gate.choice("alternative", alternative, gate.ALTERNATIVES)
     if not 0 < width <= 2:
         raise InputError.rule("width", width, "above 0 and at most 2")

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from typing import Literal, NamedTuple
+from typing import Literal, NamedTuple, Unpack
 
 import numpy as np
 from numpy.typing import ArrayLike
@@ -19,6 +19,7 @@ from amber_ruler.numeric.roots import bracketed_root
 from amber_ruler.register import method
 from amber_ruler.results import Estimate, Evidence
 from amber_ruler.results.parts import Curves
+from amber_ruler.settings import Directed
 
 _SOURCE = "Dienes (2014), Frontiers in Psychology 5, 781"
 _RANGE, _LOOKS = (1e-3, 1e6), 48  # scales that are looked at, in standard errors, and how many
@@ -88,18 +89,18 @@ def evidence(
     interval_kind: Literal["cut", "uniform"] | None = None,
     odds: float | None = None,
     threshold: float = 3.0,
-    alpha: float = 0.05,
     null: float = 0.0,
     margin: float | None = None,
-    good: Literal["higher", "lower"] = "higher",
-    metric: str | None = None,
+    **asked: Unpack[Directed],
 ) -> Estimate:
     """How strong is the evidence for an effect, from its estimate and standard error, and how large is it likely?
 
     Parameters
     ----------
-    estimate, se : float or array_like
-        The effect seen, and its standard error, both in the effect's own unit; arrays ask many questions at once.
+    estimate : float or array_like
+        The observed effect, in its own unit; arrays ask many questions at once.
+    se : float or array_like
+        Its standard error, in the same unit.
     prior : Prior
         What was believed of the effect, in the same unit, if there is one: `Uniform(low, high)`, `Normal(mean, sd)`,
         `HalfNormal(sd)` (which starts at 0 unless said), `Cauchy(scale)`, `StudentT(df, scale)`, any of them
@@ -115,7 +116,7 @@ def evidence(
         Prior odds of an effect against none: the chance that there is none then follows.
     threshold : float, above 1
         Factor from which on evidence counts: the scales of the prior are told over which it stays beyond.
-    alpha, null, margin, good, metric
+    null, margin
         As for `measure.mean`, with a null of 0; the posterior interval has level 1 - alpha.
 
     Returns
@@ -150,7 +151,7 @@ def evidence(
     >>> round(r.evidence.bayes_factor, 3), round(r.evidence.chance_better, 4)
     (5.318, 1.0)
     """
-    ask = shared.question(alpha, margin=margin, good=good)
+    ask = shared.question(asked, margin=margin)
     if not isinstance(prior, Prior):
         raise InputError.rule("prior", prior, "a prior of the effect, such as Uniform(0, 9) or HalfNormal(2)")
     if float(threshold) <= 1:
@@ -180,16 +181,18 @@ def evidence(
 
     believed = summary(ask, known, "effect", shape=shape)
     up, down = posterior.log_chance(null, np.inf), posterior.log_chance(-np.inf, null)
-    better, worse = (up, down) if good == "higher" else (down, up)
+    better, worse = (up, down) if ask.good == "higher" else (down, up)
     losses: dict[str, Number] = {}
     if prior.proper or data.df is None or data.df.min() > 1:
-        gain, loss = (row(posterior.log_mean_beyond(side, null)) for side in ((1, -1) if good == "higher" else (-1, 1)))
+        gain, loss = (
+            row(posterior.log_mean_beyond(side, null)) for side in ((1, -1) if ask.good == "higher" else (-1, 1))
+        )
         losses = {"expected_loss": exp(loss), "control_loss": exp(gain)}
         losses |= {"log_expected_loss": loss, "log_control_loss": gain}
     scales = _Scales()
     if log_factor is not None and shape == ():
         scales = _scales(data, prior, nothing, kind, float(np.log(threshold)), float(log_factor[0]))
-    name = metric or "effect"
+    name = ask.metric or "effect"
     return Estimate(
         title=name,
         method="normal likelihood"
@@ -201,7 +204,7 @@ def evidence(
         estimate=believed.median,
         interval=believed.interval,
         margin=ask.margin,
-        good=good,
+        good=ask.good,
         notes=()
         if log_factor is not None
         else ("A flat prior is no distribution: there is a posterior, but no factor.",),

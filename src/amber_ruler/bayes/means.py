@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Any, Literal, NamedTuple
+from typing import Any, Literal, NamedTuple, Unpack
 
 import numpy as np
 from numpy.typing import ArrayLike
@@ -11,7 +11,6 @@ from amber_ruler.bayes import effect, unstandardised
 from amber_ruler.bayes.posterior import Posterior
 from amber_ruler.bayes.priors import Cauchy, NormalInverseGamma, Prior, Reference, Truncated
 from amber_ruler.bayes.summary import exp, figures, summary
-from amber_ruler.effects import Alternative
 from amber_ruler.errors import DataError, InputError
 from amber_ruler.measure import checks, shared
 from amber_ruler.measure.pairs import both_sides
@@ -23,6 +22,7 @@ from amber_ruler.results import Comparison, EffectSize, Estimate, Evidence, Post
 from amber_ruler.results.parts import Curves
 from amber_ruler.samples import MeanGroup, Pairs, Summary
 from amber_ruler.samples import gate as groups
+from amber_ruler.settings import WithMargin
 
 __all__ = ["log_bayes_factor", "mean", "means", "pairs"]
 
@@ -86,12 +86,7 @@ def mean(
     prior: Cauchy | Reference | NormalInverseGamma = _PRIOR,
     spread: Literal["unknown", "seen"] = "unknown",
     odds: float | None = None,
-    alpha: float = 0.05,
-    null: ArrayLike = 0.0,
-    alternative: Alternative = "two-sided",
-    margin: float | None = None,
-    good: Literal["higher", "lower"] = "higher",
-    metric: str | None = None,
+    **asked: Unpack[WithMargin],
 ) -> Estimate:
     """How strong is the evidence that a mean differs from a value, and where is it likely to be?
 
@@ -99,7 +94,7 @@ def mean(
     ----------
     group : array_like, Sample, Summary or Moments
         The group; a Summary of arrays, or Moments of several columns, asks many questions at once.
-    prior, spread, odds, alpha, alternative, margin, good, metric
+    prior, spread, odds
         As for `means`.
     null : float or array_like
         The value that the mean has if there is no effect.
@@ -120,16 +115,16 @@ def mean(
     >>> round(r.evidence.bayes_factor, 4), round(r.evidence.chance_better, 4)
     (0.6654, 0.966)
     """
-    ask = shared.question(alpha, margin=margin, good=good)
+    ask = shared.question(asked, alternative="two-sided")
     one = groups.one(group, "mean")
-    n, mean_, sd, at = gate.aligned(one.n, one.mean, one.sd, gate.finite("null", null))
+    n, mean_, sd, at = gate.aligned(one.n, one.mean, one.sd, gate.finite("null", ask.null))
     _check_spread(n, sd)
     if not isinstance(prior, Cauchy):
-        unstandardised.only_with_a_factor(prior, spread, odds, alternative)
-        return unstandardised.one_mean(ask, one, (n, mean_, sd), prior, at, metric)
+        unstandardised.only_with_a_factor(prior, spread, odds, asked["alternative"])
+        return unstandardised.one_mean(ask, one, (n, mean_, sd), prior, at, ask.metric)
     seen = _seen((mean_ - at) + np.asarray(one.mean_tail), sd, n, n - 1)
-    evidence, value, standardised = _evidence(ask, seen, _Model(prior, spread, alternative, odds), at, "mean")
-    name = groups.named(metric, "value", one)
+    evidence, value, standardised = _evidence(ask, seen, _Model(prior, spread, asked["alternative"], odds), at, "mean")
+    name = groups.named(ask.metric, "value", one)
     return Estimate(
         title=f"{name}: mean of {one.label}",
         method="one mean, Cauchy prior on the standardised effect",
@@ -141,7 +136,7 @@ def mean(
         effects={"standardised": standardised},
         groups=(shared.mean_group(one.label, n, mean_, sd),),
         margin=ask.margin,
-        good=good,
+        good=ask.good,
         axis=groups.axis_of(one),
         checks=(
             *checks.few(n, rests=checks.POSTERIOR_RESTS),
@@ -172,12 +167,7 @@ def means(
     spread: Literal["unknown", "seen"] = "unknown",
     values: Literal["normal", "log-normal", "zeros and log-normal"] = "normal",
     odds: float | None = None,
-    alpha: float = 0.05,
-    null: ArrayLike = 0.0,
-    alternative: Alternative = "two-sided",
-    margin: float | None = None,
-    good: Literal["higher", "lower"] = "higher",
-    metric: str | None = None,
+    **asked: Unpack[WithMargin],
 ) -> Comparison:
     """How strong is the evidence for a difference of means, and how large is it likely to be?
 
@@ -204,8 +194,6 @@ def means(
         The difference if there is no effect.
     alternative : "two-sided", "greater" or "less"
         Whether a difference, if there is one, may have either sign; for one sign the prior is cut there and doubled.
-    margin, good, metric
-        As for `measure.means`.
 
     Returns
     -------
@@ -250,24 +238,28 @@ def means(
     >>> round(r.evidence.bayes_factor, 3)
     13.196
     """
-    ask = shared.question(alpha, margin=margin, good=good)
+    ask = shared.question(asked, alternative="two-sided")
     one, two = groups.two(treatment, control, "mean")
     if values != "normal":
-        return unstandardised.skewed_means(ask, one, two, values, prior, (spread, odds, alternative), null, metric)
+        return unstandardised.skewed_means(
+            ask, one, two, values, prior, (spread, odds, asked["alternative"]), ask.null, ask.metric
+        )
     if prior is None:
         prior = _PRIOR
-    raw = (one.n, two.n, one.sd, two.sd, gate.finite("null", null), (np.asarray(one.mean) - two.mean))
+    raw = (one.n, two.n, one.sd, two.sd, gate.finite("null", ask.null), (np.asarray(one.mean) - two.mean))
     n1, n0, sd1, sd0, at, difference = gate.aligned(*raw)
     pooled = np.hypot(sd1 * np.sqrt(n1 - 1), sd0 * np.sqrt(n0 - 1)) / np.sqrt(np.maximum(n1 + n0 - 2, 1))
     _check_spread(np.minimum(n1, n0), pooled)
     if not isinstance(prior, Cauchy):
-        unstandardised.only_with_a_factor(prior, spread, odds, alternative)
-        return unstandardised.two_means(ask, one, two, prior, at, metric)
+        unstandardised.only_with_a_factor(prior, spread, odds, asked["alternative"])
+        return unstandardised.two_means(ask, one, two, prior, at, ask.metric)
     tail = np.asarray(one.mean_tail) - two.mean_tail
     seen = _seen(difference - at + tail, pooled, n1 * n0 / (n1 + n0), n1 + n0 - 2)
-    evidence, value, standardised = _evidence(ask, seen, _Model(prior, spread, alternative, odds), at, "difference")
+    evidence, value, standardised = _evidence(
+        ask, seen, _Model(prior, spread, asked["alternative"], odds), at, "difference"
+    )
     return Comparison(
-        **shared.between(ask, one, two, metric, "value"),
+        **shared.between(ask, one, two, ask.metric, "value"),
         method="two means, equal variances, Cauchy prior on the standardised effect",
         source=_SOURCE,
         estimate=value.median,
@@ -302,12 +294,7 @@ def pairs(
     prior: Cauchy = _PRIOR,
     spread: Literal["unknown", "seen"] = "unknown",
     odds: float | None = None,
-    alpha: float = 0.05,
-    null: ArrayLike = 0.0,
-    alternative: Alternative = "two-sided",
-    margin: float | None = None,
-    good: Literal["higher", "lower"] = "higher",
-    metric: str | None = None,
+    **asked: Unpack[WithMargin],
 ) -> Comparison:
     """How strong is the evidence for a mean difference within units, and how large is it likely to be?
 
@@ -317,7 +304,7 @@ def pairs(
         As for `measure.pairs`.
     prior : Cauchy
         Prior of the standardised effect: the mean difference over the standard deviation of differences.
-    spread, odds, alpha, null, alternative, margin, good, metric
+    spread, odds
         As for `means`.
 
     Returns
@@ -336,16 +323,18 @@ def pairs(
     >>> round(r.evidence.bayes_factor, 2)
     18.34
     """
-    ask = shared.question(alpha, margin=margin, good=good)
+    ask = shared.question(asked, alternative="two-sided")
     both = both_sides(treatment, control, correlation)
     one, two = both.one, both.two
-    raw = (both.n, one.mean, one.sd, two.mean, two.sd, both.difference, both.sd, gate.finite("null", null))
+    raw = (both.n, one.mean, one.sd, two.mean, two.sd, both.difference, both.sd, gate.finite("null", ask.null))
     n, mean1, sd1, mean0, sd0, difference, sd, at = gate.aligned(*raw)
     _check_spread(n, sd)
     seen = _seen(difference - at, sd, n, n - 1)
-    evidence, value, standardised = _evidence(ask, seen, _Model(prior, spread, alternative, odds), at, "difference")
+    evidence, value, standardised = _evidence(
+        ask, seen, _Model(prior, spread, asked["alternative"], odds), at, "difference"
+    )
     return Comparison(
-        **shared.between(ask, one, two, metric, "value", said=", in pairs"),
+        **shared.between(ask, one, two, ask.metric, "value", said=", in pairs"),
         method="two values of each unit, Cauchy prior on the standardised effect",
         source=_SOURCE,
         estimate=value.median,

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Any, Literal
+from typing import Any, Unpack
 
 import numpy as np
 from numpy.typing import ArrayLike
@@ -20,6 +20,7 @@ from amber_ruler.register import method
 from amber_ruler.results import Comparison, Estimate, Family
 from amber_ruler.samples import Counts, ShareGroup
 from amber_ruler.samples import gate as groups
+from amber_ruler.settings import Directed
 
 _PRIOR = Beta()
 _SOURCE = "Altham (1969), Journal of the Royal Statistical Society B 31, 261-269"
@@ -38,11 +39,9 @@ def proportion(
     *,
     prior: Beta = _PRIOR,
     odds: float | None = None,
-    alpha: float = 0.05,
     null: ArrayLike | None = None,
     margin: float | None = None,
-    good: Literal["higher", "lower"] = "higher",
-    metric: str | None = None,
+    **asked: Unpack[Directed],
 ) -> Estimate:
     """Where is a share likely to be, and does it differ from a given one?
 
@@ -58,7 +57,7 @@ def proportion(
         The posterior intervals have level 1 - alpha.
     null : float or array_like between 0 and 1, optional
         A value to hold the share against: there is then a Bayes factor.
-    margin, good, metric
+    margin
         As for `measure.proportion`.
 
     Returns
@@ -82,7 +81,8 @@ def proportion(
     >>> round(r.estimate, 4), round(r.evidence.bayes_factor, 3)
     (0.1512, 5.968)
     """
-    ask = share_question(alpha, margin, good)
+    ask = shared.question(asked)
+    ask = share_question(ask.alpha, margin, ask.good)
     one = groups.one(group, "share", least=0)
     at = shared.null_of(null, gate.between, 0, 1)
     needs_factor(odds, there=at is not None)
@@ -106,7 +106,7 @@ def proportion(
         prior_curve=_prior(prior),
     )
     own = evidence.posterior["share"]
-    name = groups.named(metric, "success", one)
+    name = groups.named(ask.metric, "success", one)
     return Estimate(
         title=f"{name}: share of {one.label}",
         method="one share, beta prior",
@@ -118,7 +118,7 @@ def proportion(
         groups=_groups(one),
         quantity="share",
         margin=ask.margin,
-        good=good,
+        good=ask.good,
         axis=groups.axis_of(one),
         checks=checks.missing(one),
         parts=(evidence,),
@@ -143,10 +143,8 @@ def proportions(
     control_prior: Beta | None = None,
     common_prior: Beta | None = None,
     odds: float | None = None,
-    alpha: float = 0.05,
     margin: float | None = None,
-    good: Literal["higher", "lower"] = "higher",
-    metric: str | None = None,
+    **asked: Unpack[Directed],
 ) -> Comparison:
     """What is the chance that treatment has the better share, by how much, and what is lost if it has not?
 
@@ -165,7 +163,7 @@ def proportions(
         Prior odds of a difference against none: the chance that there is none then follows.
     alpha : float, between 0 and 0.5
         The posterior intervals have level 1 - alpha.
-    margin, good, metric
+    margin
         As for `measure.proportions`.
 
     Returns
@@ -196,7 +194,8 @@ def proportions(
     >>> round(r.evidence.chance_better, 4), round(r.evidence.bayes_factor, 3)
     (0.9836, 0.572)
     """
-    ask = share_question(alpha, margin, good)
+    ask = shared.question(asked)
+    ask = share_question(ask.alpha, margin, ask.good)
     one, two = groups.two(treatment, control, "share", least=0)
     other = control_prior or prior
     common = common_prior or (prior if other == prior else None)
@@ -212,7 +211,7 @@ def proportions(
     )
     own = evidence.posterior["difference"]
     return Comparison(
-        **shared.between(ask, one, two, metric, "success"),
+        **shared.between(ask, one, two, ask.metric, "success"),
         method="two shares, independent beta priors",
         source=_SOURCE,
         estimate=own.median,
@@ -237,9 +236,7 @@ def best_proportion(
     samples: Any,
     *,
     prior: Beta = _PRIOR,
-    alpha: float = 0.05,
-    good: Literal["higher", "lower"] = "higher",
-    metric: str | None = None,
+    **asked: Unpack[Directed],
 ) -> Family:
     """Which of several variants has the best share, and what would choosing another cost?
 
@@ -249,8 +246,6 @@ def best_proportion(
         The variants.
     prior : Beta
         Prior of each share, independently.
-    alpha, good, metric
-        As for `proportions`; good="lower" makes the lowest share the best.
 
     Returns
     -------
@@ -269,7 +264,7 @@ def best_proportion(
     >>> round(r["short"].evidence.chance_best, 4), round(r["current"].evidence.expected_loss, 4)
     (0.7432, 0.0536)
     """
-    ask = shared.question(alpha, good=good)
+    ask = shared.question(asked)
     each = groups.several(samples, "share", least=0)
     posteriors = [_posterior(prior, float(c.successes), float(c.trials)) for c in each]
     origin = curve.narrowest(*posteriors)
@@ -277,13 +272,13 @@ def best_proportion(
         against.Arm(c.label, curve.share(*ab, origin), _moments(*ab), _groups(c), checks.missing(c))
         for c, ab in zip(each, posteriors, strict=True)
     ]
-    name = groups.named(metric, "success", *each)
+    name = groups.named(ask.metric, "success", *each)
     return against.best_of(ask, arms, metric=name, what="share", kind="beta", prior=str(prior), source=_SOURCE)
 
 
 def share_question(alpha: float, margin: float | None, good: str) -> shared.Question:
     """The settings that every method has; a margin of shares is below 1."""
-    ask = shared.question(alpha, margin=margin, good=good)
+    ask = shared.question({"alpha": alpha, "margin": margin, "good": good})
     if ask.margin is not None and ask.margin >= 1:
         raise InputError.rule("margin", margin, "below 1", "Shares are from 0 to 1: 3 percentage points are 0.03.")
     return ask

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Any, Literal
+from typing import Any, Unpack
 
 import numpy as np
 from numpy.typing import ArrayLike
@@ -20,6 +20,7 @@ from amber_ruler.register import method
 from amber_ruler.results import Comparison, Estimate, Family, Group
 from amber_ruler.samples import Events, RateGroup
 from amber_ruler.samples import gate as groups
+from amber_ruler.settings import Directed
 
 _SOURCE = "Lindley (1965), Introduction to Probability and Statistics, part 2"
 _NO_TEST = {"p and interval": "there is no test", "rescale": "the prior has the unit too"}
@@ -37,11 +38,9 @@ def rate(
     *,
     prior: Gamma,
     odds: float | None = None,
-    alpha: float = 0.05,
     null: ArrayLike | None = None,
     margin: float | None = None,
-    good: Literal["higher", "lower"] = "higher",
-    metric: str | None = None,
+    **asked: Unpack[Directed],
 ) -> Estimate:
     """How many events are likely to come for each unit of exposure, and does the rate differ from a given one?
 
@@ -57,7 +56,7 @@ def rate(
         The posterior intervals have level 1 - alpha.
     null : float or array_like above 0, optional
         A value to hold the rate against: there is then a Bayes factor.
-    margin, good, metric
+    margin
         As for `measure.rate`.
 
     Returns
@@ -83,7 +82,7 @@ def rate(
     >>> round(r.estimate, 4), round(r.evidence.bayes_factor, 3)
     (0.2436, 1.539)
     """
-    ask = shared.question(alpha, margin=margin, good=good)
+    ask = shared.question(asked, margin=margin)
     one = groups.one(group, "rate")
     at = shared.null_of(null, gate.positive)
     needs_factor(odds, there=at is not None)
@@ -106,7 +105,7 @@ def rate(
         prior_curve=curve.rate(prior.events, prior.exposure),
     )
     own = evidence.posterior["rate"]
-    name = groups.named(metric, "events", one)
+    name = groups.named(ask.metric, "events", one)
     return Estimate(
         title=f"{name}: rate of {one.label}",
         method="one rate, gamma prior",
@@ -118,7 +117,7 @@ def rate(
         groups=(_group(one),),
         quantity="rate",
         margin=ask.margin,
-        good=good,
+        good=ask.good,
         axis=groups.axis_of(one),
         checks=(*checks.dispersion(one), *checks.missing(one)),
         parts=(evidence,),
@@ -140,10 +139,8 @@ def rates(
     control_prior: Gamma | None = None,
     common_prior: Gamma | None = None,
     odds: float | None = None,
-    alpha: float = 0.05,
     margin: float | None = None,
-    good: Literal["higher", "lower"] = "higher",
-    metric: str | None = None,
+    **asked: Unpack[Directed],
 ) -> Comparison:
     """What is the chance that treatment has the better rate, by how much, and what is lost if it has not?
 
@@ -159,7 +156,7 @@ def rates(
         Prior odds of a difference against none: the chance that there is none then follows.
     alpha : float, between 0 and 0.5
         The posterior intervals have level 1 - alpha.
-    margin, good, metric
+    margin
         As for `measure.rates`.
 
     Returns
@@ -179,7 +176,7 @@ def rates(
     >>> round(r.evidence.chance_better, 4), round(r.evidence.bayes_factor, 3)
     (0.0564, 0.933)
     """
-    ask = shared.question(alpha, margin=margin, good=good)
+    ask = shared.question(asked, margin=margin)
     one, two = groups.two(treatment, control, "rate")
     other = control_prior or prior
     common = common_prior or (prior if other == prior else None)
@@ -195,7 +192,7 @@ def rates(
     )
     own = evidence.posterior["difference"]
     return Comparison(
-        **shared.between(ask, one, two, metric, "events"),
+        **shared.between(ask, one, two, ask.metric, "events"),
         method="two rates, independent gamma priors",
         source=_SOURCE,
         estimate=own.median,
@@ -220,9 +217,7 @@ def best_rate(
     samples: Any,
     *,
     prior: Gamma,
-    alpha: float = 0.05,
-    good: Literal["higher", "lower"] = "higher",
-    metric: str | None = None,
+    **asked: Unpack[Directed],
 ) -> Family:
     """Which of several variants has the best rate, and what would choosing another cost?
 
@@ -232,8 +227,6 @@ def best_rate(
         The variants.
     prior : Gamma
         Prior of each rate, independently.
-    alpha, good, metric
-        As for `rates`; good="lower" makes the lowest rate the best.
 
     Returns
     -------
@@ -252,7 +245,7 @@ def best_rate(
     >>> round(r["short"].evidence.chance_best, 4)
     0.9436
     """
-    ask = shared.question(alpha, good=good)
+    ask = shared.question(asked)
     each = groups.several(samples, "rate")
     origin = max(_posterior(prior, float(e.count), float(e.exposure)) for e in each)  # the best known one
     arms = [
@@ -264,7 +257,7 @@ def best_rate(
         )
         for e in each
     ]
-    name = groups.named(metric, "events", *each)
+    name = groups.named(ask.metric, "events", *each)
     return against.best_of(ask, arms, metric=name, what="rate", kind="gamma", prior=str(prior), source=_SOURCE)
 
 

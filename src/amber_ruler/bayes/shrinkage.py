@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import Literal, NamedTuple
+from typing import Literal, NamedTuple, Unpack
 
 import numpy as np
 from numpy.typing import ArrayLike
@@ -19,6 +19,7 @@ from amber_ruler.numeric.gate import Floats
 from amber_ruler.numeric.roots import bracketed_number
 from amber_ruler.register import method
 from amber_ruler.results import Axis, Estimate, Evidence, Interval, Pooling, PosteriorSummary
+from amber_ruler.settings import Directed
 
 __all__ = ["prior_from", "shrink"]
 
@@ -55,18 +56,18 @@ def shrink(
     spread: Spread = "reml",
     of_the_mean: Literal["counted", "left out"] = "counted",
     prediction: Literal["t", "normal"] = "t",
-    alpha: float = 0.05,
     null: float = 0.0,
     margin: float | None = None,
-    good: Literal["higher", "lower"] = "higher",
-    metric: str | None = None,
+    **asked: Unpack[Directed],
 ) -> Estimate:
     """What are the effects of many variants, segments or past experiments, given that they are related?
 
     Parameters
     ----------
-    estimates, ses : array_like, shape (k,)
-        Effects and their standard errors, in one unit; at least 2.
+    estimates : array_like, shape (k,)
+        Effects, in one unit; at least 2.
+    ses : array_like, shape (k,)
+        Their standard errors, in the same unit.
     labels : sequence of str, optional
         What each is called.
     spread : "reml", "ml" or "moments"
@@ -79,7 +80,7 @@ def shrink(
         must be at least 3, or the normal distribution.
     alpha : float, between 0 and 0.5
         All intervals have level 1 - alpha.
-    null, margin, good, metric
+    null, margin
         As for `evidence`.
 
     Returns
@@ -108,7 +109,7 @@ def shrink(
     >>> round(r.pooling.tau, 4), [round(v, 3) for v in r.estimate.tolist()]
     (0.108, [0.213, 0.125, 0.035, 0.163])
     """
-    ask = shared.question(alpha, margin=margin, good=good)
+    ask = shared.question(asked, margin=margin)
     gate.finite("null", null)
     y, se = gate.finite("estimates", estimates), gate.positive("ses", ses)
     if y.ndim != 1 or y.shape != se.shape:
@@ -134,11 +135,11 @@ def shrink(
     with np.errstate(divide="ignore", invalid="ignore"):
         score = np.where(sd > 0, (mean - null) / sd, np.sign(mean - null) * np.inf)
     up, down = special.log_ndtr(score), special.log_ndtr(-score)
-    better, worse = (up, down) if good == "higher" else (down, up)
+    better, worse = (up, down) if ask.good == "higher" else (down, up)
     within = None
     if ask.margin:
         within = special.ndtr((null + ask.margin - mean) / sd) - special.ndtr((null - ask.margin - mean) / sd)
-    name = metric or "effect"
+    name = ask.metric or "effect"
     excess = max(0.0, 1 - (k - 1) / pooled.q) if pooled.q > 0 else 0.0
     return Estimate(
         title=f"{name}: {k} related estimates",
@@ -150,7 +151,7 @@ def shrink(
         se=sd,
         interval=limits,
         margin=ask.margin,
-        good=good,
+        good=ask.good,
         axis=Axis("estimate", names),
         parts=(
             Evidence(

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import difflib
 import inspect
-import re
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any, get_args
 
@@ -123,14 +122,9 @@ def command(name: str, run: Callable[..., None], options: Mapping[str, tuple[Any
 
 def parameters(documented: Any) -> dict[str, str]:
     """What a docstring says of each parameter."""
-    section = (inspect.getdoc(documented) or "").partition("Parameters\n----------\n")[2]
-    section = re.split(r"\n(?:Notes|Returns)\n", section)[0]
-    found: dict[str, str] = {}
-    for names, kind, text in re.findall(r"^(\w[\w, ]*) : (.*)\n((?:    .*\n?)+)", section, flags=re.MULTILINE):
-        choices = f" {kind.replace(chr(34), '').removesuffix(', optional')}." if kind.startswith('"') else ""
-        for name in names.split(", "):
-            found[name] = " ".join(text.replace("Or instead:", "").split()) + choices
-    return found
+    from amber_ruler.docstrings import described, with_choices
+
+    return {name: with_choices(kind, text) for name, (kind, text) in described(documented).items()}
 
 
 def number(text: str | float) -> float:

@@ -14,7 +14,7 @@ from typing import TYPE_CHECKING, Annotated, Any, Literal, get_args, get_origin
 
 import typer
 
-from amber_ruler.cli.build import HELP, command, labelled_numbers, lazy_group, maybe, numbers, parameters
+from amber_ruler.cli.build import HELP, command, labelled_numbers, lazy_group, maybe, numbers
 from amber_ruler.cli.output import save_figure, write_results
 from amber_ruler.cli.reading import (
     SPLIT,
@@ -53,15 +53,6 @@ _PUBLISHED = {
 _COUNTS_OF = {
     "table": "Published: rows of counts, such as '30,10; 20,40'.",
     "kinds": "Published: the count of each kind, such as 120,80,100.",
-}
-# Settings whose docstring stands with another function.
-_COMMON = {
-    "alpha": "Error rate of the test; the interval has level 1 - alpha.",
-    "null": "Tested value.",
-    "alternative": "Direction of the test: two-sided, greater or less.",
-    "margin": "Smallest difference that matters.",
-    "margin_lift": "Or instead: the same as a lift, such as 1%.",
-    "good": "Direction in which the metric is good: higher or lower.",
 }
 _FROM_THE_TABLE = ("metric", "labels", "names", "others")  # settings that the table or other options say
 
@@ -105,11 +96,9 @@ def _command(room: str, name: str) -> Any:
 def _sources(method: Method) -> dict[str, tuple[Any, Any]]:
     """Where the numbers come from."""
     if method.takes == "numbers":
-        said = parameters(method.bare)
+        said = method.texts
         listed = "Several numbers, separated by commas, ask many at once."
-        numbers_of = {
-            name: maybe(str, f"{said.get(', '.join(method.data), said.get(name, ''))} {listed}") for name in method.data
-        }
+        numbers_of = {name: maybe(str, f"{said.get(name, '')} {listed}") for name in method.data}
         if "labels" in method.settings:
             numbers_of["labels"] = maybe(str, "What each is called, separated by commas.")
         return {"file": (Annotated[Path | None, typer.Argument(hidden=True)], None), **numbers_of}
@@ -161,13 +150,12 @@ def _sources(method: Method) -> dict[str, tuple[Any, Any]]:
 
 def _settings(method: Method) -> dict[str, tuple[Any, Any]]:
     """The keyword settings of the library's function."""
-    said = parameters(method.bare)
     options: dict[str, tuple[Any, Any]] = {}
     for name, item in method.settings.items():
         if name in _FROM_THE_TABLE:
             continue
         of = _kind(name, item.annotation)
-        help_ = said.get(name, _COMMON.get(name, ""))
+        help_ = method.texts.get(name, "")
         unsaid = dataclasses.is_dataclass(item.default) or item.default in (item.empty, ())
         plain = None if unsaid else item.default
         if _is_prior(item.annotation):

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from itertools import permutations
-from typing import Any, Literal, NamedTuple, TypeAlias
+from typing import Any, Literal, NamedTuple, TypeAlias, Unpack
 
 import numpy as np
 from numpy.typing import ArrayLike
@@ -18,6 +18,7 @@ from amber_ruler.numeric.gate import Floats
 from amber_ruler.register import method
 from amber_ruler.results import EffectSize, Estimate
 from amber_ruler.samples import Pairs
+from amber_ruler.settings import AtLevel
 
 Coefficient: TypeAlias = Literal["pearson", "spearman", "kendall"]
 
@@ -43,9 +44,9 @@ def correlation(
     labels: tuple[str, str] | None = None,
     coefficient: Coefficient = "pearson",
     distribution: Literal["usual", "exact"] = "usual",
-    alpha: float = 0.05,
     null: float = 0.0,
     alternative: Alternative = "two-sided",
+    **asked: Unpack[AtLevel],
 ) -> Estimate:
     """How closely do two quantities of the same units go together?
 
@@ -63,8 +64,6 @@ def correlation(
     distribution : "usual" or "exact"
         Of ranks, what p is from: the t or normal approximation, or all orders of the units, of at most 9, or for
         Kendall's without ties of at most 170.
-    alpha : float, between 0 and 0.5
-        Error rate of the test; the interval has level 1 - alpha.
     null : float, between -1 and 1
         Tested correlation; of exact orders only 0.
     alternative : "two-sided", "greater" or "less"
@@ -101,7 +100,7 @@ def correlation(
     >>> round(r.estimate, 4), round(r.effects["fisher"].interval.low, 3)
     (0.9818, 0.837)
     """
-    ask = shared.question(alpha, alternative)
+    ask = shared.question(asked, alternative=alternative)
     gate.choice("coefficient", coefficient, _SOURCES)
     gate.choice("distribution", distribution, ("usual", "exact"))
     at = float(gate.between("null", gate.single("null", null), -1, 1))
@@ -141,7 +140,7 @@ def correlation(
         found = {"fisher": EffectSize(r, fisher, "r with Fisher's interval", aside=True)}
     else:
         limits, found = fisher, {}
-        if bool(p < alpha) == bool(limits.contains(at)):
+        if bool(p < ask.alpha) == bool(limits.contains(at)):
             notes.append("The interval is on Fisher's scale and here disagrees with the test of the ranks.")
     if certain:
         notes.append("The two go together exactly: there is nothing left for an interval to say.")

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Literal
+from typing import Unpack
 
 import numpy as np
 
@@ -14,6 +14,7 @@ from amber_ruler.measure.correlation import Coefficient, correlation_of
 from amber_ruler.register import method
 from amber_ruler.results import Comparison, EffectSize, Group
 from amber_ruler.samples import Pairs, Records
+from amber_ruler.settings import Directed
 
 
 @method(
@@ -35,10 +36,8 @@ def correlations(
     value: str,
     other: str,
     coefficient: Coefficient = "pearson",
-    alpha: float = 0.05,
     alternative: Alternative = "two-sided",
-    good: Literal["higher", "lower"] = "higher",
-    metric: str | None = None,
+    **asked: Unpack[Directed],
 ) -> Comparison:
     """Do two quantities go together more closely in treatment than in control?
 
@@ -46,16 +45,14 @@ def correlations(
     ----------
     treatment, control : Records
         The rows of each variant; those that lack one of the two are left out, and counted.
-    value, other : str
-        Columns with the two quantities.
+    value : str
+        Column with the one quantity.
+    other : str
+        Column with the other quantity.
     coefficient : "pearson", "spearman" or "kendall"
         As for `correlation`.
-    alpha : float, between 0 and 0.5
-        Error rate of the test; the interval has level 1 - alpha.
     alternative : "two-sided", "greater" or "less"
         Direction of the test. A one-sided test carries a one-sided interval, whose open end is -2 or 2.
-    good, metric
-        As for `means`.
 
     Returns
     -------
@@ -87,7 +84,7 @@ def correlations(
     >>> round(r.estimate, 4), round(r.p_value, 4)
     (0.8, 0.1071)
     """
-    ask = shared.question(alpha, alternative, None, good)
+    ask = shared.question(asked, alternative=alternative)
     for arm in (treatment, control):
         if not hasattr(arm, "together"):
             raise InputError(f"Two columns are needed: give Records, or table.records(…), not {type(arm).__name__}.")
@@ -106,11 +103,11 @@ def correlations(
     (one, r1, n1, v1), (two, r0, n0, v0) = found
     below, above = effects.critical_z(ask.tail)
     compared = effects.compare_correlations(
-        (r1, n1), (r0, n0), variances=(v1, v0), alpha=alpha, alternative=alternative
+        (r1, n1), (r0, n0), variances=(v1, v0), alpha=ask.alpha, alternative=alternative
     )
     p = np.asarray(compared.p_value)
     low, high = compared.interval.low, compared.interval.high
-    name = metric or f"{value} and {other}"
+    name = ask.metric or f"{value} and {other}"
     q, se = compared.q, float(np.sqrt(v1 + v0))
     return Comparison(
         title=f"{name}: correlation, {one} − {two}",
@@ -125,6 +122,6 @@ def correlations(
         effects={"q": EffectSize(q, ask.interval(q - below * se, q + above * se), "difference of z (q)")},
         groups=(Group(one, n1, r1), Group(two, n0, r0)),
         quantity="correlations",
-        good=good,
+        good=ask.good,
         checks=checks.missing_rows(rows),
     )

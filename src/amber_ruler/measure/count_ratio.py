@@ -2,12 +2,10 @@
 
 from __future__ import annotations
 
-from typing import Literal
+from typing import Literal, Unpack
 
 import numpy as np
-from numpy.typing import ArrayLike
 
-from amber_ruler.effects import Alternative
 from amber_ruler.errors import DataError
 from amber_ruler.measure import checks, shared
 from amber_ruler.numeric import gate, normal, student
@@ -16,6 +14,7 @@ from amber_ruler.register import method
 from amber_ruler.results import Comparison
 from amber_ruler.samples import MeanGroup
 from amber_ruler.samples import gate as groups
+from amber_ruler.settings import Tested
 
 _SPREADS = {
     "quasi-poisson": ("variance in proportion to the mean", "Wedderburn (1974), Biometrika 61, 439-447"),
@@ -41,17 +40,14 @@ _NOTES = {
         "shift": "a ratio changes with what is added to both",
         "rescale": "counts have no unit, and their spread depends on them",
     },
+    defaults={"null": 1.0},
 )
 def count_ratio(
     treatment: MeanGroup,
     control: MeanGroup,
     *,
     spread: Literal["quasi-poisson", "negative-binomial", "own"] = "quasi-poisson",
-    alpha: float = 0.05,
-    null: ArrayLike = 1.0,
-    alternative: Alternative = "two-sided",
-    good: Literal["higher", "lower"] = "higher",
-    metric: str | None = None,
+    **asked: Unpack[Tested],
 ) -> Comparison:
     """How many times as many events has a unit of treatment, where units differ by more than chance alone?
 
@@ -62,14 +58,10 @@ def count_ratio(
     spread : "quasi-poisson", "negative-binomial" or "own"
         How counts of a mean m spread: the variance is phi m, one phi for both groups; or m + k m², one k for both; or
         each group's own, whatever it is.
-    alpha : float, between 0 and 0.5
-        Error rate of the test; the interval has level 1 - alpha.
     null : float or array_like above 0
         Tested ratio.
     alternative : "two-sided", "greater" or "less"
         Direction of the test. A one-sided test carries a one-sided interval, whose open end is 0 or infinite.
-    good : "higher" or "lower"
-        The direction in which the metric is good.
     metric : str, optional
         What was counted, for the heading.
 
@@ -103,10 +95,10 @@ def count_ratio(
     >>> round(r.estimate, 4), round(r.p_value, 4), round(r.facts["phi"], 3)
     (1.1667, 0.1823, 2.312)
     """
-    ask = shared.question(alpha, alternative, None, good)
+    ask = shared.question(asked)
     said, source = _SPREADS[gate.choice("spread", spread, _SPREADS)]
     one, two = groups.two(treatment, control, "mean")
-    at = gate.positive("null", null)
+    at = gate.positive("null", ask.null)
     n1, m1, s1, n0, m0, s0, at = gate.aligned(one.n, one.mean, one.sd, two.n, two.mean, two.sd, at)
     if gate.some((m1 <= 0) | (m0 <= 0)):
         raise DataError("A ratio of mean counts needs means above 0. Without any event see rates.")
@@ -129,9 +121,9 @@ def count_ratio(
     critical = student.upper_quantile(tail, df) if by_t else normal.upper_quantile(tail)
     below, above = (critical if t > 0 else np.inf for t in ask.tail)
     z, low, high = shared.by_logarithm(log, se, np.log(at), (below, above))
-    p = shared.p_value(z, (lambda x: student.sf(x, df)) if by_t else normal.sf, alternative)
+    p = shared.p_value(z, (lambda x: student.sf(x, df)) if by_t else normal.sf, ask.alternative)
     return Comparison(
-        **shared.between(ask, one, two, metric, "events", sign="/"),
+        **shared.between(ask, one, two, ask.metric, "events", sign="/"),
         method=f"ratio of mean counts, {said}",
         source=source,
         estimate=scalar_or_array(m1 / m0),

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from typing import Literal
+from typing import Literal, Unpack
 
 import numpy as np
 from scipy import special
@@ -19,6 +19,7 @@ from amber_ruler.register import method
 from amber_ruler.results import Comparison
 from amber_ruler.samples import ValueGroup
 from amber_ruler.samples import gate as groups
+from amber_ruler.settings import Directed
 
 _MOST_EXACT = 1_000_000  # steps of paths that are counted
 _SOURCE = (
@@ -40,10 +41,8 @@ def distributions(
     control: ValueGroup,
     *,
     test: Literal["exact", "asymptotic"] | None = None,
-    alpha: float = 0.05,
     alternative: Alternative = "two-sided",
-    good: Literal["higher", "lower"] = "higher",
-    metric: str | None = None,
+    **asked: Unpack[Directed],
 ) -> Comparison:
     """Do the values of treatment and control have one distribution, and where are the two furthest apart?
 
@@ -54,14 +53,8 @@ def distributions(
     test : "exact" or "asymptotic", optional
         If not given, exact where n1 n0 is at most 1,000,000. The exact test counts the ways in which the values, as
         they are tied, can be dealt out.
-    alpha : float, between 0 and 0.5
-        Error rate of the test; the interval has level 1 - alpha.
     alternative : "two-sided", "greater" or "less"
         "greater" looks for values of treatment that tend to be above: its share below a value is smaller.
-    good : "higher" or "lower"
-        The direction in which the metric is good.
-    metric : str, optional
-        What was measured, for the heading.
 
     Returns
     -------
@@ -88,7 +81,7 @@ def distributions(
     >>> r.estimate, r.facts["D"], round(r.p_value, 4)
     (0.8, 0.8, 0.0794)
     """
-    ask = shared.question(alpha, alternative, None, good)
+    ask = shared.question(asked, alternative=alternative)
     if test is not None:
         gate.choice("test", test, ("exact", "asymptotic"))
     one, two = groups.two(treatment, control, "values")
@@ -108,7 +101,7 @@ def distributions(
     reached = {"greater": max(above, 0.0), "less": max(below, 0.0)}.get(alternative, max(above, below))
     sizes = np.diff(np.append(0.0, upto1 + upto0))
     p = _p(reached, n1, n0, sizes, alternative, exact=exact)
-    bound = _bound(alpha, n1, n0, sizes, alternative, exact=exact)
+    bound = _bound(ask.alpha, n1, n0, sizes, alternative, exact=exact)
     whole = float(n1 * n0)
     sign = 1.0 if gap[furthest] >= 0 else -1.0
     if alternative != "two-sided":
@@ -117,7 +110,7 @@ def distributions(
     low, high = max(estimate - bound / whole, -1.0), min(estimate + bound / whole, 1.0)
     low, high = (low if ask.tail[0] > 0 else -1.0), (high if ask.tail[1] > 0 else 1.0)
     return Comparison(
-        **shared.between(ask, one, two, metric, "value", said=", by distribution"),
+        **shared.between(ask, one, two, ask.metric, "value", said=", by distribution"),
         method=f"largest distance of two distributions, {'exact' if exact else 'asymptotic'}",
         source=_SOURCE,
         estimate=estimate,

@@ -6,7 +6,7 @@ import math
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from itertools import combinations, product
-from typing import Literal, NamedTuple
+from typing import Literal, NamedTuple, Unpack
 
 import numpy as np
 from numpy.typing import NDArray
@@ -22,6 +22,7 @@ from amber_ruler.results import Check, Group, Result, SquaresRow
 from amber_ruler.samples import MeanGroup
 from amber_ruler.samples import gate as groups
 from amber_ruler.samples.held import JOINT
+from amber_ruler.settings import Named
 
 _ASKED = {
     "II": "Type II: what each factor adds to the others, where the interactions that hold it are left aside.",
@@ -124,8 +125,7 @@ def factors(
     names: Sequence[str] | None = None,
     squares: Literal["II", "III", "sequential"] = "II",
     terms: Literal["interactions", "main"] = "interactions",
-    alpha: float = 0.05,
-    metric: str | None = None,
+    **asked: Unpack[Named],
 ) -> Factors:
     """What do two or three factors do, each by itself and together?
 
@@ -144,8 +144,6 @@ def factors(
         Whether the factors may act together; with main effects only, one unit in each cell is enough.
     alpha : float, between 0 and 0.5
         Error rate of each test.
-    metric : str, optional
-        What was measured, for the heading.
 
     Returns
     -------
@@ -179,7 +177,7 @@ def factors(
     >>> {term: round(p, 4) for term, p in r.p_values.items()}
     {'route': 0.0032, 'season': 0.0, 'route × season': 0.042}
     """
-    shared.question(alpha)
+    ask = shared.question(asked)
     gate.choice("squares", squares, _ASKED)
     together = gate.choice("terms", terms, ("interactions", "main")) == "interactions"
     keyed, names = _keyed(cells, names)
@@ -191,8 +189,8 @@ def factors(
             f"The cell {empty[0]!r} is empty ({len(empty)} such): type III averages over all cells. Ask for"
             " squares='II', or leave a level out."
         )
-    asked = [c for size in range(1, len(names) + 1) for c in combinations(range(len(names)), size)]
-    model = _Model.of(r, list(keyed), levels, asked if together else asked[: len(names)])
+    every = [c for size in range(1, len(names) + 1) for c in combinations(range(len(names)), size)]
+    model = _Model.of(r, list(keyed), levels, every if together else every[: len(names)])
     lack, rank = model.left(model.terms)
     within = float((r.n - 1) @ r.sd**2) + (0.0 if together else lack)
     df = float(r.n.sum()) - rank
@@ -202,19 +200,19 @@ def factors(
         raise DataError("Within each cell all values are equal: without any spread there is no test.")
     total = float(r.n @ (r.away - r.n @ r.away / r.n.sum()) ** 2) + float((r.n - 1) @ r.sd**2)
     spread = math.sqrt(within / df)
-    reach = float(student.upper_quantile(alpha / 2, df)) * spread / np.sqrt(r.n)
+    reach = float(student.upper_quantile(ask.alpha / 2, df)) * spread / np.sqrt(r.n)
     full = not empty and len(set(r.n.tolist())) == 1
-    name = groups.named(metric, "value", *r.summaries)
+    name = groups.named(ask.metric, "value", *r.summaries)
     return Factors(
         title=f"{name} by {', '.join(names[:-1])} and {names[-1]}",
         method=f"analysis of variance with {len(names)} factors" + ("" if full else f", {_WORDS[squares]}"),
         source=_SOURCE,
         metric=name,
-        alpha=alpha,
+        alpha=ask.alpha,
         names=tuple(names),
         levels=levels,
         squares=(
-            *model.rows(squares, names, within, df, alpha),
+            *model.rows(squares, names, within, df, ask.alpha),
             SquaresRow("within cells" if together else "left", within, df),
             SquaresRow("in total", total, float(r.n.sum()) - 1),
         ),
@@ -225,7 +223,7 @@ def factors(
         checks=(
             *_few(df),
             *uneven_spreads(r),
-            *checks.skewed(alpha, "two-sided", *r.summaries),
+            *checks.skewed(ask.alpha, "two-sided", *r.summaries),
             *checks.missing(*r.summaries),
         ),
         notes=(

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import replace
-from typing import Literal
+from typing import Literal, Unpack
 
 import numpy as np
 
@@ -16,6 +16,7 @@ from amber_ruler.register import method
 from amber_ruler.results import Test
 from amber_ruler.samples import Sample, ValueGroup
 from amber_ruler.samples import gate as read
+from amber_ruler.settings import Named
 
 _SOURCES = {
     "brown-forsythe": "Brown & Forsythe (1974), Journal of the American Statistical Association 69, 364-367",
@@ -37,9 +38,8 @@ def group_spreads(
     samples: Mapping[str, ValueGroup] | Sequence[ValueGroup],
     *,
     test: Literal["brown-forsythe", "levene", "bartlett"] = "brown-forsythe",
-    alpha: float = 0.05,
     good: Literal["higher", "lower", "neither"] = "neither",
-    metric: str | None = None,
+    **asked: Unpack[Named],
 ) -> Groups:
     """Do several groups spread alike?
 
@@ -50,7 +50,7 @@ def group_spreads(
     test : "brown-forsythe", "levene" or "bartlett"
         An F test of the distances from each group's median, or from its mean; or the likelihood ratio of normal values,
         as chi-square, which takes skewed values for uneven spreads.
-    alpha, good, metric
+    good
         As for `groups`; the good direction is that of the distances.
 
     Returns
@@ -76,17 +76,17 @@ def group_spreads(
     >>> round(r.statistic, 3), round(r.p_value, 4)
     (9.0, 0.0071)
     """
-    ask = shared.question(alpha)
+    ask = shared.question(asked)
     gate.choice("test", test, _SOURCES)
     held = read.several(samples, "values")
     for one in held:
         if len(one) < 2:
             raise DataError(f"{one.label!r} has 1 value: a spread needs at least 2.")
-    name = read.named(metric, "value", *held)
+    name = read.named(ask.metric, "value", *held)
     middle = np.median if test == "brown-forsythe" else np.mean
     away = {one.label: Sample(np.abs(one.values - middle(one.values)), one.label, metric=name) for one in held}
-    found = groups(away, variances="equal", alpha=alpha, good=good, metric=f"{name}, distance from the middle")
-    asked = {"brown-forsythe": "distances from the median, F", "levene": "distances from the mean, F"}
+    found = groups(away, variances="equal", alpha=ask.alpha, good=good, metric=f"{name}, distance from the middle")
+    named = {"brown-forsythe": "distances from the median, F", "levene": "distances from the mean, F"}
     tested = found.test
     if test == "bartlett":
         n = np.array([len(one) for one in held], dtype=float)
@@ -110,7 +110,7 @@ def group_spreads(
     return replace(
         found,
         title=f"{name}: spreads of {len(held)} groups",
-        method=asked.get(test, "Bartlett's likelihood ratio of normal values, chi-square"),
+        method=named.get(test, "Bartlett's likelihood ratio of normal values, chi-square"),
         source=_SOURCES[test],
         test=tested,
         squares=() if test == "bartlett" else found.squares,

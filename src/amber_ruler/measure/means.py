@@ -4,13 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import replace
-from typing import Any, Literal, NamedTuple
+from typing import Any, Literal, NamedTuple, Unpack
 
 import numpy as np
 from numpy.typing import ArrayLike
 
 from amber_ruler import effects
-from amber_ruler.effects import Alternative
 from amber_ruler.errors import DataError
 from amber_ruler.measure import checks, shared
 from amber_ruler.numeric import gate, normal, student
@@ -19,6 +18,7 @@ from amber_ruler.register import method
 from amber_ruler.results import Comparison, EffectSize, Estimate
 from amber_ruler.samples import MeanGroup, Summary
 from amber_ruler.samples import gate as groups
+from amber_ruler.settings import WithLift, WithMargin
 
 _METHODS = {
     "unequal": ("two means, unequal variances", "Welch (1947), Biometrika 34, 28-35"),
@@ -99,13 +99,7 @@ def means(
     *,
     variances: Literal["unequal", "equal"] | None = None,
     known_sd: tuple[float, float] | None = None,
-    alpha: float = 0.05,
-    null: ArrayLike = 0.0,
-    alternative: Alternative = "two-sided",
-    margin: float | None = None,
-    margin_lift: float | None = None,
-    good: Literal["higher", "lower"] = "higher",
-    metric: str | None = None,
+    **asked: Unpack[WithLift],
 ) -> Comparison:
     """Is the mean of treatment different from that of control, and by how much?
 
@@ -118,20 +112,6 @@ def means(
         Whether each group keeps its own variance (the default) or both share one.
     known_sd : pair of float, optional
         Standard deviations of treatment and control known beforehand; the test is then normal.
-    alpha : float, between 0 and 0.5
-        Error rate of the test; the interval has level 1 - alpha.
-    null : float or array_like
-        Tested difference, in the metric's unit.
-    alternative : "two-sided", "greater" or "less"
-        Direction of the test. A one-sided test carries a one-sided interval.
-    margin : float, optional
-        The smallest difference that matters, in the metric's unit; the verdict is read against it.
-    margin_lift : float, between 0 and 1, optional
-        Or instead: the same as a lift, a share of the control's mean, which must be above 0.
-    good : "higher" or "lower"
-        The direction in which the metric is good.
-    metric : str, optional
-        What was measured, for the heading.
 
     Returns
     -------
@@ -172,10 +152,10 @@ def means(
     >>> round(r.estimate, 2), round(r.statistic, 2), round(r.p_value, 4)
     (1.2, 2.4, 0.0174)
     """
-    ask = shared.question(alpha, alternative, margin, good, margin_lift)
+    ask = shared.question(asked)
     shared.unused("normal", {"variances": (variances, known_sd is None)})
     kind = variances or "unequal"
-    one, two, arms, test, at = _compared(treatment, control, null, variances, known_sd)
+    one, two, arms, test, at = _compared(treatment, control, ask.null, variances, known_sd)
     lifted = shared.Lifted(arms.mean0, (test.se1**2, test.se0**2))
     result = shared.symmetric_test(ask, arms.difference, test.se, test.df, at, lifted)
     found, notes = _effects(ask, arms, test, result.critical)
@@ -184,7 +164,7 @@ def means(
         notes += _other_variances(ask, arms, kind, at, result.p)
     how, source = _METHODS["known" if known_sd is not None else kind]
     return Comparison(
-        **shared.between(ask, one, two, metric, "value"),
+        **shared.between(ask, one, two, ask.metric, "value"),
         method=how,
         source=source,
         estimate=scalar_or_array(arms.difference),
@@ -199,7 +179,7 @@ def means(
         facts={} if test.df is None else {"pooled_sd": scalar_or_array(test.pooled)},
         checks=(
             *checks.few(arms.n1, arms.n0),
-            *(checks.skewed(alpha, alternative, one, two) if known_sd is None else ()),
+            *(checks.skewed(ask.alpha, ask.alternative, one, two) if known_sd is None else ()),
             *checks.missing(one, two),
         ),
         notes=notes,
@@ -212,17 +192,13 @@ def means(
     published=True,
     examples=("travellers.csv --value fare --by form --null 14",),
     after=checks.one_value_decides(_p_of_one),
+    defaults={"null": None},
 )
 def mean(
     group: MeanGroup,
     *,
     known_sd: float | None = None,
-    alpha: float = 0.05,
-    null: ArrayLike | None = None,
-    alternative: Alternative = "two-sided",
-    margin: float | None = None,
-    good: Literal["higher", "lower"] = "higher",
-    metric: str | None = None,
+    **asked: Unpack[WithMargin],
 ) -> Estimate:
     """What is the mean of one group, and does it differ from a given value?
 
@@ -232,14 +208,8 @@ def mean(
         The group. A Summary of arrays asks many questions at once.
     known_sd : float, optional
         Standard deviation known beforehand; the test is then normal.
-    alpha : float, between 0 and 0.5
-        Error rate of the test; the interval has level 1 - alpha.
     null : float or array_like, optional
         Value to test against, in the metric's unit; without one there is an interval and no test.
-    alternative : "two-sided", "greater" or "less"
-        Direction of the test. A one-sided test carries a one-sided interval.
-    margin, good, metric
-        As for `means`.
 
     Returns
     -------
@@ -261,8 +231,8 @@ def mean(
     >>> round(r.estimate, 2), round(r.statistic, 3), round(r.p_value, 4)
     (13.6, 3.882, 0.0178)
     """
-    ask = shared.question(alpha, alternative, margin, good)
-    at = shared.null_of(null)
+    ask = shared.question(asked)
+    at = shared.null_of(ask.null)
     (n, centre, sd, se, df, away, zero), one = _one_read(group, known_sd, at)
     result = shared.symmetric_test(ask, away, se, df, np.zeros_like(zero))
     low, high = (np.asarray(end) + zero for end in (result.interval.low, result.interval.high))
@@ -272,7 +242,7 @@ def mean(
         wide = result.test.margin_interval
         moved = None if wide is None else ask.wider(np.asarray(wide.low) + zero, np.asarray(wide.high) + zero)
         test = replace(result.test, null=scalar_or_array(zero), margin_interval=moved)
-    name = groups.named(metric, "value", one)
+    name = groups.named(ask.metric, "value", one)
     return Estimate(
         title=f"{name}: mean of {one.label}",
         method="one mean" if df is not None else "one mean, known standard deviation",
@@ -286,11 +256,11 @@ def mean(
         effects={} if at is None else _distance(ask, away, sd, n, df),
         groups=(shared.mean_group(one.label, n, centre, sd, se),),
         margin=ask.margin,
-        good=good,
+        good=ask.good,
         axis=groups.axis_of(one),
         checks=(
             *checks.few(n),
-            *(checks.skewed(alpha, alternative, one) if known_sd is None else ()),
+            *(checks.skewed(ask.alpha, ask.alternative, one) if known_sd is None else ()),
             *checks.missing(one),
         ),
     )

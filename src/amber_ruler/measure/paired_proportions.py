@@ -3,13 +3,12 @@
 from __future__ import annotations
 
 import math
-from typing import Literal, TypeAlias
+from typing import Literal, TypeAlias, Unpack
 
 import numpy as np
 from numpy.typing import ArrayLike
 
 from amber_ruler import effects
-from amber_ruler.effects import Alternative
 from amber_ruler.errors import DataError, InputError
 from amber_ruler.measure import checks, shared
 from amber_ruler.measure.proportion import Continuity, wilson
@@ -20,6 +19,7 @@ from amber_ruler.register import method
 from amber_ruler.results import Check, Comparison, EffectSize
 from amber_ruler.samples import Pairs
 from amber_ruler.samples import gate as groups
+from amber_ruler.settings import WithMargin
 
 Which: TypeAlias = Literal["score", "exact", "mid-p"]
 Limited: TypeAlias = Literal["score", "wald", "agresti-min", "newcombe"]
@@ -50,12 +50,7 @@ def paired_proportions(
     test: Which = "score",
     continuity: Continuity | None = None,
     interval: Limited | None = None,
-    alpha: float = 0.05,
-    null: ArrayLike = 0.0,
-    alternative: Alternative = "two-sided",
-    margin: float | None = None,
-    good: Literal["higher", "lower"] = "higher",
-    metric: str | None = None,
+    **asked: Unpack[WithMargin],
 ) -> Comparison:
     """Is the share of successes different on two sides of the same units, and by how much?
 
@@ -76,14 +71,10 @@ def paired_proportions(
         its standard error; the same with half a unit more in each of the four counts; or Newcombe's from Wilson's
         intervals of both sides and their correlation, corrected for continuity (his method 10). Where another one than
         the test's own disagrees with the test, a note says so.
-    alpha : float, between 0 and 0.5
-        Error rate of the test; the interval has level 1 - alpha.
     null : float or array_like, between -1 and 1
         Tested difference; the exact and mid-p tests know 0 only.
     alternative : "two-sided", "greater" or "less"
         Direction of the test. A one-sided test carries a one-sided interval, whose open end is -1 or 1.
-    margin, good, metric
-        As for `proportions`.
 
     Returns
     -------
@@ -104,14 +95,14 @@ def paired_proportions(
     >>> round(r.estimate, 3), round(r.statistic, 3), round(r.p_value, 4)
     (0.1, 2.236, 0.0253)
     """
-    ask = shared.question(alpha, alternative, margin, good)
+    ask = shared.question(asked)
     gate.choice("test", test, _TESTS)
     shared.unused(test, {"continuity": (continuity, test == "score")})
     half = gate.choice("continuity", continuity or "none", ("none", "half")) == "half"
     kind = gate.choice("interval", interval or "score", ("score", "wald", "agresti-min", "newcombe"))
     cells, named, left_out, unit = _cells(both, labels)
     groups.check_labels(*named)
-    yes, b, c, no, at = gate.aligned(*cells, gate.between("null", null, -1, 1))
+    yes, b, c, no, at = gate.aligned(*cells, gate.between("null", ask.null, -1, 1))
     shared.shares_within(ask, at)
     n = yes + b + c + no
     estimate = (b - c) / n
@@ -122,11 +113,11 @@ def paired_proportions(
 
     against = shared.margin_tests(ask, one_sided, at)
     if test == "score":
-        z = _corrected(b, c, at, alternative) if half else _score(b, c, n, at)
-        p = shared.p_value(z, normal.sf, alternative)
+        z = _corrected(b, c, at, ask.alternative) if half else _score(b, c, n, at)
+        p = shared.p_value(z, normal.sf, ask.alternative)
         tested = ask.test(p, at, statistic=z, name="z", critical=min(critical), margin_tests=against)
     else:
-        p = _binomial_p(b, c, at, test, alternative)
+        p = _binomial_p(b, c, at, test, ask.alternative)
         tested = ask.test(p, at, margin_tests=against)
     low, high = _limits(kind, (yes, b, c, no), critical)
     own = test == kind == "score" and not half
@@ -134,7 +125,7 @@ def paired_proportions(
     limits, notes = shared.own_or_apart(ask, (low, high), p, at, estimate, apart)
     if np.ndim(n) == 0 and b + c == 0:
         notes = (*notes, "No unit differs between the sides: nothing speaks against equality, and little for it.")
-    name = metric or unit or "success"
+    name = ask.metric or unit or "success"
     return Comparison(
         title=f"{name}: {named[0]} − {named[1]}, in pairs",
         method=f"two proportions of the same units, {_TESTS[test][0]}{', continuity correction' if half else ''}"
@@ -153,7 +144,7 @@ def paired_proportions(
         facts={"treatment_only": scalar_or_array(b), "control_only": scalar_or_array(c)},
         quantity="share",
         margin=ask.margin,
-        good=good,
+        good=ask.good,
         checks=(*_changes(b + c, test), *checks.without_pair(left_out)),
         notes=(*notes, *shared.margins_by_score(ask, test)),
     )

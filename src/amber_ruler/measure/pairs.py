@@ -3,13 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from typing import Any, Literal, NamedTuple
+from typing import Any, NamedTuple, Unpack
 
 import numpy as np
 from numpy.typing import ArrayLike
 
 from amber_ruler import effects
-from amber_ruler.effects import Alternative
 from amber_ruler.errors import DataError, InputError
 from amber_ruler.measure import checks, shared
 from amber_ruler.measure.proportion import wilson
@@ -20,6 +19,7 @@ from amber_ruler.register import method
 from amber_ruler.results import Comparison, EffectSize
 from amber_ruler.samples import Pairs, Sample, Summary
 from amber_ruler.samples import gate as groups
+from amber_ruler.settings import WithLift
 
 
 def _p_alone(given: tuple[Any, ...], settings: Mapping[str, Any]) -> float:
@@ -47,13 +47,7 @@ def pairs(
     control: Summary | ArrayLike | None = None,
     *,
     correlation: float | None = None,
-    alpha: float = 0.05,
-    null: ArrayLike = 0.0,
-    alternative: Alternative = "two-sided",
-    margin: float | None = None,
-    margin_lift: float | None = None,
-    good: Literal["higher", "lower"] = "higher",
-    metric: str | None = None,
+    **asked: Unpack[WithLift],
 ) -> Comparison:
     """Is the mean of treatment different from that of control on the same units, and by how much?
 
@@ -66,8 +60,6 @@ def pairs(
         Those of the control side, with as many units; values in the same order of units.
     correlation : float, optional
         Correlation of the two sides; needed with published numbers only.
-    alpha, null, alternative, margin, margin_lift, good, metric
-        As for `means`.
 
     Returns
     -------
@@ -106,13 +98,13 @@ def pairs(
     >>> round(r.estimate, 3), round(r.statistic, 3), round(r.p_value, 4)
     (-2.75, -8.521, 0.0034)
     """
-    ask = shared.question(alpha, alternative, margin, good, margin_lift)
+    ask = shared.question(asked)
     if isinstance(treatment, Sample) and isinstance(control, Sample):
         treatment, control = _aligned(treatment, control), None
     both = both_sides(treatment, control, correlation)
     one, two = both.one, both.two
     raw = (both.n, one.mean, one.sd, two.mean, two.sd, both.correlation, both.difference, both.sd)
-    n, mean1, sd1, mean0, sd0, r, difference, sd, at = gate.aligned(*raw, gate.finite("null", null))
+    n, mean1, sd1, mean0, sd0, r, difference, sd, at = gate.aligned(*raw, gate.finite("null", ask.null))
     if np.any(sd == 0):
         raise DataError(
             f"All {int(np.max(n)):,} differences are equal: without any spread there is no test of their mean."
@@ -126,7 +118,7 @@ def pairs(
         [groups.one(treatment.differences, "mean", label="differences")] if isinstance(treatment, Pairs) else []
     )
     return Comparison(
-        **shared.between(ask, one, two, metric, "value", said=", in pairs"),
+        **shared.between(ask, one, two, ask.metric, "value", said=", in pairs"),
         method="two values of each unit",
         source="Student (1908), Biometrika 6, 1-25",
         estimate=scalar_or_array(difference),
@@ -144,7 +136,7 @@ def pairs(
         facts={"correlation": scalar_or_array(r), "gain": scalar_or_array(gain)},
         checks=(
             *checks.few(n),
-            *checks.skewed(alpha, alternative, *differences),
+            *checks.skewed(ask.alpha, ask.alternative, *differences),
             *checks.without_pair(both.left_out),
         ),
         notes=_gain_said(r, n, gain) if np.ndim(difference) == 0 else (),

@@ -3,14 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from typing import Literal, TypeAlias
+from typing import Literal, TypeAlias, Unpack
 
 import numpy as np
-from numpy.typing import ArrayLike
 from scipy import special
 
 from amber_ruler import effects
-from amber_ruler.effects import Alternative
 from amber_ruler.errors import DataError
 from amber_ruler.measure import checks, shared
 from amber_ruler.numeric import binomial, gate, normal
@@ -20,6 +18,7 @@ from amber_ruler.register import method
 from amber_ruler.results import EffectSize, Estimate, Test
 from amber_ruler.samples import ShareGroup
 from amber_ruler.samples import gate as groups
+from amber_ruler.settings import WithMargin
 
 Limits: TypeAlias = Callable[[Floats, Floats, tuple[float, float]], tuple[Floats, Floats]]
 Which: TypeAlias = Literal["score", "exact", "mid-p", "wald"]
@@ -40,7 +39,13 @@ _TESTS = {
 _OWN = {"score": "wilson", "exact": "clopper-pearson", "mid-p": "mid-p", "wald": "wald"}
 
 
-@method(takes="one", needs="share", published=True, examples=("--successes 15 --trials 50 --null 0.2 --test exact",))
+@method(
+    takes="one",
+    needs="share",
+    published=True,
+    examples=("--successes 15 --trials 50 --null 0.2 --test exact",),
+    defaults={"null": None},
+)
 def proportion(
     group: ShareGroup,
     *,
@@ -48,12 +53,7 @@ def proportion(
     two_sided: TwoSided | None = None,
     continuity: Continuity | None = None,
     interval: Limited | None = None,
-    alpha: float = 0.05,
-    null: ArrayLike | None = None,
-    alternative: Alternative = "two-sided",
-    margin: float | None = None,
-    good: Literal["higher", "lower"] = "higher",
-    metric: str | None = None,
+    **asked: Unpack[WithMargin],
 ) -> Estimate:
     """What is the share of successes in one group, and does it differ from a given share?
 
@@ -71,14 +71,10 @@ def proportion(
     interval : "wilson", "clopper-pearson", "mid-p", "jeffreys", "agresti-coull" or "wald", optional
         The one that goes with the test if not given: Wilson's with the score test, Clopper and Pearson's with the exact
         one, that of mid-p with its own. Another one may disagree with the test, and a note then says so.
-    alpha : float, between 0 and 0.5
-        Error rate of the test; the interval has level 1 - alpha.
     null : float or array_like between 0 and 1, optional
         Share to test against; without one there is an interval and no test.
     alternative : "two-sided", "greater" or "less"
         Direction of the test. A one-sided test carries a one-sided interval, whose open end is 0 or 1.
-    margin, good, metric
-        As for `means`.
 
     Returns
     -------
@@ -107,11 +103,11 @@ def proportion(
     >>> round(r.interval.low, 4), round(r.interval.high, 4), round(r.p_value, 4)
     (0.191, 0.4375, 0.0771)
     """
-    ask = shared.question(alpha, alternative, margin, good)
+    ask = shared.question(asked)
     kind, sided, half = _conventions(test, interval, two_sided, continuity)
     said, source = _TESTS[sided if test == "exact" else test]
     one = groups.one(group, "share")
-    at = shared.null_of(null, gate.between, 0, 1)
+    at = shared.null_of(ask.null, gate.between, 0, 1)
     x, n, share0 = gate.aligned(one.successes, one.trials, 0.5 if at is None else at)
     shared.shares_within(ask, np.zeros(()))
     share = x / n
@@ -128,7 +124,7 @@ def proportion(
         inverts = kind == _OWN[test] and sided == "doubled"
         apart = None if inverts else (f"{kind} interval", f"the {said}")
         limits, notes = shared.own_or_apart(ask, (low, high), p, share0, share, apart)
-    name = groups.named(metric, "success", one)
+    name = groups.named(ask.metric, "success", one)
     return Estimate(
         title=f"{name}: share of {one.label}",
         method=f"one proportion, {said + ', ' if at is not None else ''}{kind} interval",
@@ -143,7 +139,7 @@ def proportion(
         groups=(shared.share_group(one.label, x, n),),
         quantity="share",
         margin=ask.margin,
-        good=good,
+        good=ask.good,
         axis=groups.axis_of(one),
         checks=checks.missing(one),
         notes=notes,

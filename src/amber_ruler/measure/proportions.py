@@ -5,13 +5,11 @@ from __future__ import annotations
 import math
 from dataclasses import replace
 from functools import partial
-from typing import Literal, TypeAlias
+from typing import Literal, TypeAlias, Unpack
 
 import numpy as np
-from numpy.typing import ArrayLike
 
 from amber_ruler import effects
-from amber_ruler.effects import Alternative
 from amber_ruler.errors import DataError, InputError
 from amber_ruler.measure import checks, shared
 from amber_ruler.measure.proportion import Continuity, TwoSided, wilson
@@ -24,6 +22,7 @@ from amber_ruler.register import method
 from amber_ruler.results import Check, Comparison, EffectSize, Interval, Test
 from amber_ruler.samples import ShareGroup
 from amber_ruler.samples import gate as groups
+from amber_ruler.settings import WithLift
 
 Which: TypeAlias = Literal["score", "n-1", "wald", "exact", "mid-p", "unconditional", "unconditional-fisher"]
 Limited: TypeAlias = Literal["score", "miettinen-nurminen", "newcombe", "agresti-caffo", "wald"]
@@ -59,13 +58,7 @@ def proportions(
     two_sided: TwoSided | None = None,
     continuity: Continuity | None = None,
     interval: Limited | None = None,
-    alpha: float = 0.05,
-    null: ArrayLike = 0.0,
-    alternative: Alternative = "two-sided",
-    margin: float | None = None,
-    margin_lift: float | None = None,
-    good: Literal["higher", "lower"] = "higher",
-    metric: str | None = None,
+    **asked: Unpack[WithLift],
 ) -> Comparison:
     """Is the share of successes in treatment different from that in control, and by how much?
 
@@ -87,8 +80,6 @@ def proportions(
     interval : "score", "miettinen-nurminen", "newcombe", "agresti-caffo" or "wald", optional
         Of the difference; the one that inverts the test if not given, and the score interval for exact tests. Where
         another one disagrees with the test, a note says so.
-    alpha : float, between 0 and 0.5
-        Error rate of the test; the interval has level 1 - alpha.
     null : float or array_like, between -1 and 1
         Tested difference of shares; the exact tests know 0 only.
     alternative : "two-sided", "greater" or "less"
@@ -97,8 +88,6 @@ def proportions(
         The smallest difference that matters (0.01 is one percentage point).
     margin_lift : float, between 0 and 1, optional
         Or instead: the same as a lift, a share of the control's; tested by the score of the ratio.
-    good : "higher" or "lower"
-        The direction in which the metric is good.
     metric : str, optional
         What was counted, for the heading.
 
@@ -140,7 +129,7 @@ def proportions(
     >>> round(r.estimate, 3), round(r.p_value, 4)
     (0.05, 0.0325)
     """
-    ask = shared.question(alpha, alternative, margin, good, margin_lift)
+    ask = shared.question(asked)
     gate.choice("test", test, _TESTS)
     given_margins = test in ("exact", "mid-p")
     shared.unused(test, {"two_sided": (two_sided, given_margins)})
@@ -151,7 +140,7 @@ def proportions(
     if half and kind != test:
         shared.unused(f"{kind} interval beside the {test}", {"continuity": (continuity, False)})
     one, two = groups.two(treatment, control, "share")
-    raw = (one.successes, one.trials, two.successes, two.trials, gate.between("null", null, -1, 1))
+    raw = (one.successes, one.trials, two.successes, two.trials, gate.between("null", ask.null, -1, 1))
     x1, n1, x0, n0, at = gate.aligned(*raw)
     counts = (x1, n1, x0, n0)
     shared.shares_within(ask, at)
@@ -173,7 +162,7 @@ def proportions(
 
     tested = replace(tested, margin_interval=shared.margin_interval(ask, tested.margin_tests, at, wide))
     return Comparison(
-        **shared.between(ask, one, two, metric, "success"),
+        **shared.between(ask, one, two, ask.metric, "success"),
         method=f"two proportions, {_TESTS[test][0]}{', continuity correction' if half else ''}"
         f"{'' if kind == _OWN.get(test) else f', {kind} interval'}",
         source=_TESTS[test][1],

@@ -3,12 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import Literal, NamedTuple, TypeAlias
+from typing import Literal, NamedTuple, TypeAlias, Unpack
 
 import numpy as np
 from scipy import special
 
-from amber_ruler.effects import Alternative
 from amber_ruler.errors import DataError, InputError
 from amber_ruler.measure import checks, shared
 from amber_ruler.numeric import binomial, gate, normal
@@ -17,6 +16,7 @@ from amber_ruler.register import method
 from amber_ruler.results import Axis, Comparison, Group
 from amber_ruler.samples import Sample, ValueGroup
 from amber_ruler.samples import gate as groups
+from amber_ruler.settings import WithMargin
 
 Around: TypeAlias = Literal["order", "maritz-jarrett", "density"]
 
@@ -43,6 +43,7 @@ class _Placed(NamedTuple):
 @method(
     takes="two",
     examples=("travellers.csv --value minutes_to_book --by form --control current --at 0.9 --good lower",),
+    single=True,
 )
 def quantiles(
     treatment: ValueGroup,
@@ -51,12 +52,7 @@ def quantiles(
     at: float | Sequence[float] = 0.5,
     spread: Around = "order",
     se_level: float | None = None,
-    alpha: float = 0.05,
-    null: float = 0.0,
-    alternative: Alternative = "two-sided",
-    margin: float | None = None,
-    good: Literal["higher", "lower"] = "higher",
-    metric: str | None = None,
+    **asked: Unpack[WithMargin],
 ) -> Comparison:
     """Is the median (or another quantile) of treatment different from that of control, and by how much?
 
@@ -74,14 +70,6 @@ def quantiles(
     se_level : float, between 0.5 and 1, optional
         Level of the order statistics whose distance gives the standard error, with spread "order": 0.95 unless given,
         whatever alpha is, so that p does not depend on alpha.
-    alpha : float, between 0 and 0.5
-        Error rate of the test; the interval has level 1 - alpha.
-    null : float
-        Tested difference, in the metric's unit.
-    alternative : "two-sided", "greater" or "less"
-        Direction of the test. A one-sided test carries a one-sided interval.
-    margin, good, metric
-        As for `means`.
 
     Returns
     -------
@@ -109,7 +97,7 @@ def quantiles(
     >>> r.estimate, round(r.p_value, 4)
     (12.0, 0.0276)
     """
-    ask = shared.question(alpha, alternative, margin, good)
+    ask = shared.question(asked)
     gate.choice("spread", spread, _SOURCES)
     shared.unused(f"{spread} form of the", {"se_level": (se_level, spread == "order")})
     if se_level is not None:
@@ -119,7 +107,7 @@ def quantiles(
     if shares.ndim > 1 or shares.size == 0:
         raise InputError.rule("at", at, "a number or a list of numbers")
     one, two = groups.two(treatment, control, "values")
-    places = [_places(g, shares, (alpha, apart), spread) for g in (one, two)]
+    places = [_places(g, shares, (ask.alpha, apart), spread) for g in (one, two)]
     difference, se = places[0].value - places[1].value, np.hypot(places[0].se, places[1].se)
     if gate.some(se == 0):
         which = _called(float(np.ravel(shares)[np.argmin(se)]))
@@ -127,8 +115,8 @@ def quantiles(
             f"The values around the {which} are all equal in both groups: its standard error is 0. Take a quantile"
             " where they differ; where most are 0, compare the share above 0 and the mean of those (adjust.two_part)."
         )
-    result = shared.symmetric_test(ask, difference, se, None, gate.finite("null", null))
-    name = groups.named(metric, "value", one, two)
+    result = shared.symmetric_test(ask, difference, se, None, gate.finite("null", ask.null))
+    name = groups.named(ask.metric, "value", one, two)
     each = [_called(float(share)) for share in np.ravel(shares)]
     called = "quantiles" if shares.ndim else each[0]
     return Comparison(
@@ -150,7 +138,7 @@ def quantiles(
         quantity="quantile",
         axis=Axis("quantile", tuple(each)) if shares.ndim else None,
         margin=ask.margin,
-        good=good,
+        good=ask.good,
         checks=(*checks.few(np.asarray(len(one)), np.asarray(len(two))), *checks.missing(one, two)),
     )
 

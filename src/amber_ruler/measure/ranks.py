@@ -5,12 +5,11 @@ from __future__ import annotations
 import math
 from collections.abc import Callable
 from dataclasses import replace
-from typing import Any, Literal, NamedTuple
+from typing import Any, Literal, NamedTuple, Unpack
 
 import numpy as np
 
 from amber_ruler import effects
-from amber_ruler.effects import Alternative
 from amber_ruler.errors import DataError, InputError
 from amber_ruler.measure import checks, shared
 from amber_ruler.numeric import gate, normal
@@ -20,6 +19,7 @@ from amber_ruler.register import method
 from amber_ruler.results import Check, Comparison, EffectSize, Estimate, Group, Test
 from amber_ruler.samples import Pairs, ValueGroup
 from amber_ruler.samples import gate as groups
+from amber_ruler.settings import WithMargin
 
 _MOST_EXACT = 2_500  # pairs of values, or of ranks, whose orders are counted one by one
 _SOURCE = "Mann & Whitney (1947), Annals of Mathematical Statistics 18, 50-60; Hodges & Lehmann (1963)"
@@ -61,18 +61,17 @@ class _Law(NamedTuple):
         return math.ceil(self.mean - 0.5 + self.sd * float(normal.quantile(tail))) - 1
 
 
-@method(takes="two", examples=("travellers.csv --value minutes_to_book --by form --control current --good lower",))
+@method(
+    takes="two",
+    examples=("travellers.csv --value minutes_to_book --by form --control current --good lower",),
+    single=True,
+)
 def ranks(
     treatment: ValueGroup,
     control: ValueGroup,
     *,
     test: Literal["exact", "asymptotic"] | None = None,
-    alpha: float = 0.05,
-    null: float = 0.0,
-    alternative: Alternative = "two-sided",
-    margin: float | None = None,
-    good: Literal["higher", "lower"] = "higher",
-    metric: str | None = None,
+    **asked: Unpack[WithMargin],
 ) -> Comparison:
     """Are the values of treatment shifted against those of control, and how often is one above the other?
 
@@ -83,14 +82,8 @@ def ranks(
     test : "exact" or "asymptotic", optional
         If not given, exact for small samples without ties. Exact with ties it counts all ways to deal out the ranks
         as they are tied (n1 n0 up to 2,500); the smaller tail is doubled.
-    alpha : float, between 0 and 0.5
-        Error rate of the test; the interval has level 1 - alpha.
     null : float
         Tested shift, in the metric's unit.
-    alternative : "two-sided", "greater" or "less"
-        Direction of the test. A one-sided test carries a one-sided interval.
-    margin, good, metric
-        As for `means`.
 
     Returns
     -------
@@ -123,9 +116,9 @@ def ranks(
     >>> round(r.estimate, 2), r.effects["superiority"].value, round(r.p_value, 4)
     (2.3, 0.92, 0.0317)
     """
-    ask = shared.question(alpha, alternative, margin, good)
+    ask = shared.question(asked)
     one, two = groups.two(treatment, control, "values")
-    at = float(gate.finite("null", null))
+    at = float(gate.finite("null", ask.null))
     x, y = order.ordered(one.values), order.ordered(two.values)
     n1, n0 = len(one), len(two)
     pairs_in_all = n1 * n0
@@ -145,7 +138,7 @@ def ranks(
         return found, _Law(pairs_in_all / 2, math.sqrt(variance), None)
 
     found, law = at_shift(at)
-    p = law.p(found.above, alternative)
+    p = law.p(found.above, ask.alternative)
     low_at, high_at = (law.outside(t) if t > 0 else -1 for t in ask.tail)
     estimate, low, high = _places(pairs_in_all, low_at, high_at, lambda sought: order.ordered_differences(x, y, sought))
 
@@ -156,7 +149,7 @@ def ranks(
     plain = found if at == 0 else at_shift(0.0)[0]
     superiority, notes = _superiority(ask, plain, x, y)
     return Comparison(
-        **shared.between(ask, one, two, metric, "value", said=", by ranks"),
+        **shared.between(ask, one, two, ask.metric, "value", said=", by ranks"),
         method=f"rank test of two samples, {'exact' if law.chances is not None else 'normal approximation'}",
         source=_SOURCE,
         estimate=estimate,
@@ -174,17 +167,13 @@ def ranks(
 @method(
     takes="pairs",
     examples=("turnarounds.csv --value minutes --by when --unit vessel --control before --good lower",),
+    single=True,
 )
 def signed_ranks(
     both: Pairs | ValueGroup,
     *,
     test: Literal["exact", "asymptotic"] | None = None,
-    alpha: float = 0.05,
-    null: float = 0.0,
-    alternative: Alternative = "two-sided",
-    margin: float | None = None,
-    good: Literal["higher", "lower"] = "higher",
-    metric: str | None = None,
+    **asked: Unpack[WithMargin],
 ) -> Comparison | Estimate:
     """Do the differences of pairs (or the values of one sample) lie to one side, and where is their middle?
 
@@ -194,14 +183,8 @@ def signed_ranks(
         Pairs of values of each unit; or one sample, whose middle is then estimated.
     test : "exact" or "asymptotic", optional
         If not given, exact for up to 50 values without ties. Exact with ties it counts all signs of the mean ranks.
-    alpha : float, between 0 and 0.5
-        Error rate of the test; the interval has level 1 - alpha.
     null : float
         Tested difference (or middle), in the metric's unit.
-    alternative : "two-sided", "greater" or "less"
-        Direction of the test. A one-sided test carries a one-sided interval.
-    margin, good, metric
-        As for `means`.
 
     Returns
     -------
@@ -234,8 +217,8 @@ def signed_ranks(
     >>> round(r.estimate, 3), r.p_value
     (-2.5, 0.125)
     """
-    ask = shared.question(alpha, alternative, margin, good)
-    at = float(gate.finite("null", null))
+    ask = shared.question(asked)
+    at = float(gate.finite("null", ask.null))
     if isinstance(both, Pairs):
         values, label, missing = both.differences, "differences", checks.without_pair(both.left_out)
         counted = label
@@ -251,7 +234,7 @@ def signed_ranks(
         return _signed_sum(values - middle, f"{all_of_them}: there is nothing to rank.", kind)
 
     positive, law, ties = at_shift(at)
-    p = law.p(positive, alternative)
+    p = law.p(positive, ask.alternative)
     ordered = order.ordered(values)
     estimate, low, high = _walsh(values.size, ordered, law, ask.tail)
 
@@ -259,7 +242,7 @@ def signed_ranks(
         moved, its, _ = at_shift(float(shift))
         return np.asarray(its.p(moved, direction))
 
-    name = metric or getattr(both, "metric", "") or "value"
+    name = ask.metric or getattr(both, "metric", "") or "value"
     fields: dict[str, Any] = {
         "method": f"signed ranks, {'exact' if law.chances is not None else 'normal approximation'}",
         "source": _SIGNED_SOURCE,
@@ -271,7 +254,7 @@ def signed_ranks(
         "effects": {"rank_biserial": _rank_biserial(ask, positive, law.mean)},
         "quantity": "rank",
         "margin": ask.margin,
-        "good": good,
+        "good": ask.good,
         "checks": (*_tied(ties, values.size), *missing),
         "notes": _unranked(values, at, counted),
     }

@@ -3,14 +3,12 @@
 from __future__ import annotations
 
 from dataclasses import replace
-from typing import Literal, TypeAlias
+from typing import Literal, TypeAlias, Unpack
 
 import numpy as np
-from numpy.typing import ArrayLike
 from scipy import special
 
 from amber_ruler import effects
-from amber_ruler.effects import Alternative
 from amber_ruler.errors import InputError
 from amber_ruler.measure import checks, shared
 from amber_ruler.measure.proportion import wilson
@@ -21,6 +19,7 @@ from amber_ruler.register import method
 from amber_ruler.results import Comparison, EffectSize, Estimate, Interval
 from amber_ruler.samples import RateGroup
 from amber_ruler.samples import gate as groups
+from amber_ruler.settings import WithLift, WithMargin
 
 Which: TypeAlias = Literal["score", "exact"]
 _MOST_RATE = 1e75  # that can be tested: squares of larger ones are beyond floats
@@ -31,17 +30,18 @@ _ONE = {
 }
 
 
-@method(takes="one", needs="rate", published=True, examples=("--events 30 --exposure 120 --null 0.3",))
+@method(
+    takes="one",
+    needs="rate",
+    published=True,
+    examples=("--events 30 --exposure 120 --null 0.3",),
+    defaults={"null": None},
+)
 def rate(
     group: RateGroup,
     *,
     test: Literal["exact", "mid-p", "score"] = "exact",
-    alpha: float = 0.05,
-    null: ArrayLike | None = None,
-    alternative: Alternative = "two-sided",
-    margin: float | None = None,
-    good: Literal["higher", "lower"] = "higher",
-    metric: str | None = None,
+    **asked: Unpack[WithMargin],
 ) -> Estimate:
     """How many events come for each unit of exposure, and does the rate differ from a given one?
 
@@ -52,14 +52,8 @@ def rate(
     test : "exact", "mid-p" or "score"
         The exact Poisson test doubles the smaller tail and goes with Garwood's interval; mid-p counts the number seen
         by half, in both; the score test goes with Rao's interval.
-    alpha : float, between 0 and 0.5
-        Error rate of the test; the interval has level 1 - alpha.
     null : float or array_like above 0, optional
         Rate to test against; without one there is an interval and no test.
-    alternative : "two-sided", "greater" or "less"
-        Direction of the test. A one-sided test carries a one-sided interval.
-    margin, good, metric
-        As for `means`.
 
     Returns
     -------
@@ -79,10 +73,10 @@ def rate(
     >>> round(r.estimate, 3), round(r.interval.low, 4), round(r.interval.high, 4)
     (0.25, 0.1687, 0.3569)
     """
-    ask = shared.question(alpha, alternative, margin, good)
+    ask = shared.question(asked)
     said, source = _ONE[gate.choice("test", test, _ONE)]
     one = groups.one(group, "rate")
-    at = shared.null_of(null, gate.positive)
+    at = shared.null_of(ask.null, gate.positive)
     x, exposure, rate0 = gate.aligned(one.count, one.exposure, 1.0 if at is None else at)
     tail, critical = ask.tail, effects.critical_z(ask.tail)
     if test == "exact":
@@ -101,14 +95,14 @@ def rate(
             over, under = _at_least(x, mean), _at_most(x, mean)
             if test == "mid-p":
                 over, under = (over + _at_least(x + 1, mean)) / 2, (under + _at_most(x - 1, mean)) / 2
-            p = shared.from_tails(over, under, alternative)
+            p = shared.from_tails(over, under, ask.alternative)
             tested = ask.test(p, rate0)
         else:
             z = (x - mean) / np.sqrt(mean)
-            p = shared.p_value(z, normal.sf, alternative)
+            p = shared.p_value(z, normal.sf, ask.alternative)
             tested = ask.test(p, rate0, statistic=z, name="z", critical=min(critical))
         limits = shared.agreeing(ask, low / exposure, high / exposure, p, rate0, x / exposure)
-    name = groups.named(metric, "events", one)
+    name = groups.named(ask.metric, "events", one)
     return Estimate(
         title=f"{name}: rate of {one.label}",
         method=f"one rate, {said}",
@@ -122,7 +116,7 @@ def rate(
         groups=(shared.rate_group(one.label, x, exposure),),
         quantity="rate",
         margin=ask.margin,
-        good=good,
+        good=ask.good,
         axis=groups.axis_of(one),
         checks=(*checks.dispersion(one), *checks.missing(one)),
     )
@@ -165,13 +159,7 @@ def rates(
     control: RateGroup,
     *,
     test: Which = "score",
-    alpha: float = 0.05,
-    null: ArrayLike = 0.0,
-    alternative: Alternative = "two-sided",
-    margin: float | None = None,
-    margin_lift: float | None = None,
-    good: Literal["higher", "lower"] = "higher",
-    metric: str | None = None,
+    **asked: Unpack[WithLift],
 ) -> Comparison:
     """Do events come more often in treatment than in control, and by how much?
 
@@ -182,14 +170,8 @@ def rates(
     test : "score" or "exact"
         The exact test is conditional on the events in total, and doubles the smaller tail; its ratio has the exact
         interval, and the difference keeps its score interval.
-    alpha : float, between 0 and 0.5
-        Error rate of the test; the interval has level 1 - alpha.
     null : float or array_like
         Tested difference of rates; the exact test knows 0 only.
-    alternative : "two-sided", "greater" or "less"
-        Direction of the test. A one-sided test carries a one-sided interval.
-    margin, margin_lift, good, metric
-        As for `means`.
 
     Returns
     -------
@@ -214,10 +196,10 @@ def rates(
     >>> round(r.estimate, 4), round(r.p_value, 4), round(r.effects["rate_ratio"].value, 4)
     (-0.1282, 0.1093, 0.7222)
     """
-    ask = shared.question(alpha, alternative, margin, good, margin_lift)
+    ask = shared.question(asked)
     gate.choice("test", test, ("score", "exact"))
     one, two = groups.two(treatment, control, "rate")
-    null = gate.between("null", null, -_MOST_RATE, _MOST_RATE)
+    null = gate.between("null", ask.null, -_MOST_RATE, _MOST_RATE)
     raw = (one.count, one.exposure, two.count, two.exposure, null)
     x1, e1, x0, e0, at = gate.aligned(*raw)
     counts = (x1, e1, x0, e0)
@@ -240,7 +222,7 @@ def rates(
     against = shared.margin_tests(ask, one_sided, at, (x0 / e0, by_lift))
     if test == "score":
         z = _score(*counts, at)
-        p = shared.p_value(z, normal.sf, alternative)
+        p = shared.p_value(z, normal.sf, ask.alternative)
         limits = shared.agreeing(ask, low, high, p, at, estimate)
         tested = ask.test(p, at, statistic=z, name="z", critical=min(critical), margin_tests=against)
         source = "Miettinen & Nurminen (1985), Statistics in Medicine 4, 213-226"
@@ -249,10 +231,10 @@ def rates(
             raise InputError("test='exact' knows a difference of 0 only; for others take test='score'.")
         share = e1 / (e1 + e0)
         above, below = binomial.at_least(x1, x1 + x0, share), binomial.at_least(x0, x1 + x0, 1 - share)
-        p, limits = shared.from_tails(above, below, alternative), ask.interval(low, high)
+        p, limits = shared.from_tails(above, below, ask.alternative), ask.interval(low, high)
         tested = ask.test(p, at, margin_tests=against)
         source = "Przyborowski & Wilenski (1940), Biometrika 31, 313-323"
-        if np.any((p < alpha) == limits.contains(0.0)):
+        if np.any((p < ask.alpha) == limits.contains(0.0)):
             notes = ("The score interval of the difference and the exact test here disagree; the ratio's agrees.",)
     found, more = _effects(ask, counts, test, p if np.all(at == 0) else None)
 
@@ -260,13 +242,13 @@ def rates(
         if ask.margin_lift is None:
             reach = effects.critical_z((ask.alpha, ask.alpha))
             return ask.wider(*(_limit(counts, c, side) for c, side in zip(reach, (-1.0, 1.0), strict=True)))
-        wider = shared.question(2 * ask.alpha)
+        wider = shared.question({"alpha": 2 * ask.alpha})
         lift = _effects(wider, counts, test, None)[0].get("lift")
         return wider.interval(np.nan, np.nan) if lift is None else lift.interval
 
     tested = replace(tested, margin_interval=shared.margin_interval(ask, tested.margin_tests, at, wide))
     return Comparison(
-        **shared.between(ask, one, two, metric, "events"),
+        **shared.between(ask, one, two, ask.metric, "events"),
         method=f"two rates, {'score test' if test == 'score' else 'exact conditional test'}",
         source=source,
         estimate=scalar_or_array(estimate),

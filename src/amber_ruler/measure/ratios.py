@@ -2,14 +2,12 @@
 
 from __future__ import annotations
 
-from typing import Literal
+from typing import Literal, Unpack
 
 import numpy as np
-from numpy.typing import ArrayLike
 from scipy import special
 
 from amber_ruler import effects
-from amber_ruler.effects import Alternative
 from amber_ruler.errors import DataError
 from amber_ruler.measure import checks, shared
 from amber_ruler.measure.proportion import wilson
@@ -21,6 +19,7 @@ from amber_ruler.register import method
 from amber_ruler.results import Comparison
 from amber_ruler.samples import RateGroup, ShareGroup
 from amber_ruler.samples import gate as groups
+from amber_ruler.settings import Tested
 
 _FAR = 690.0  # logarithm of a ratio beyond which floats end
 _OF_SHARES = {
@@ -51,6 +50,7 @@ _EXEMPT = {
         "--successes 60,40 --trials 400,400 --null 1.25 --ratio odds",
     ),
     exempt=_EXEMPT | {"rescale": "shares have no unit"},
+    defaults={"null": 1.0},
 )
 def share_ratio(
     treatment: ShareGroup,
@@ -58,11 +58,7 @@ def share_ratio(
     *,
     ratio: Literal["risk", "odds"] = "risk",
     test: Literal["score", "n-1", "log-wald"] = "score",
-    alpha: float = 0.05,
-    null: ArrayLike = 1.0,
-    alternative: Alternative = "two-sided",
-    good: Literal["higher", "lower"] = "higher",
-    metric: str | None = None,
+    **asked: Unpack[Tested],
 ) -> Comparison:
     """How many times as large is the share of successes in treatment, or its odds, and is that a given ratio?
 
@@ -75,14 +71,10 @@ def share_ratio(
     test : "score", "n-1" or "log-wald"
         The score test, with the shares likeliest under the ratio tested; the same times sqrt((N - 1) / N), N being all
         units, as Miettinen and Nurminen have it; or the logarithm over its standard error. The interval inverts it.
-    alpha : float, between 0 and 0.5
-        Error rate of the test; the interval has level 1 - alpha.
     null : float or array_like above 0
         Tested ratio.
     alternative : "two-sided", "greater" or "less"
         Direction of the test. A one-sided test carries a one-sided interval, whose open end is 0 or infinite.
-    good : "higher" or "lower"
-        The direction in which the metric is good.
     metric : str, optional
         What was counted, for the heading.
 
@@ -116,11 +108,11 @@ def share_ratio(
     >>> round(r.estimate, 3), round(r.interval.low, 4), round(r.interval.high, 4), round(r.p_value, 4)
     (1.5, 1.0306, 2.1832, 0.0342)
     """
-    ask = shared.question(alpha, alternative, None, good)
+    ask = shared.question(asked)
     gate.choice("ratio", ratio, ("risk", "odds"))
     gate.choice("test", test, _OF_SHARES)
     one, two = groups.two(treatment, control, "share")
-    at = gate.positive("null", null)
+    at = gate.positive("null", ask.null)
     x1, n1, x0, n0, at = gate.aligned(one.successes, one.trials, two.successes, two.trials, at)
     odds = ratio == "odds"
     estimate = _ratio_of_shares(x1, n1, x0, n0, two.label, one.label, odds=odds)
@@ -135,12 +127,12 @@ def share_ratio(
         stretch = np.sqrt((n1 + n0) / (n1 + n0 - 1)) if test == "n-1" else np.asarray(1.0)
         z = np.asarray(statistic(x1, n1, x0, n0, np.log(at))) / stretch
         low, high = score.ratio_limits(statistic, x1, n1, x0, n0, estimate, critical, stretch=stretch)
-    p = shared.p_value(z, normal.sf, alternative)
+    p = shared.p_value(z, normal.sf, ask.alternative)
     source = "Koopman (1984), Biometrics 40, 513-517"
     if odds or test == "n-1":
         source = "Miettinen & Nurminen (1985), Statistics in Medicine 4, 213-226"
     return Comparison(
-        **shared.between(ask, one, two, metric, "success", sign="/"),
+        **shared.between(ask, one, two, ask.metric, "success", sign="/"),
         method=f"ratio of {'odds' if odds else 'shares'}, {_OF_SHARES[test]}",
         source=source,
         estimate=scalar_or_array(estimate),
@@ -169,17 +161,14 @@ def _ratio_of_shares(
     published=True,
     examples=("--events 40,60 --exposure 120,130 --null 0.8 --test exact",),
     exempt=_EXEMPT | {"rescale": "events are counted"},
+    defaults={"null": 1.0},
 )
 def rate_ratio(
     treatment: RateGroup,
     control: RateGroup,
     *,
     test: Literal["score", "exact", "mid-p", "log-wald", "root", "likelihood"] = "score",
-    alpha: float = 0.05,
-    null: ArrayLike = 1.0,
-    alternative: Alternative = "two-sided",
-    good: Literal["higher", "lower"] = "higher",
-    metric: str | None = None,
+    **asked: Unpack[Tested],
 ) -> Comparison:
     """How many times as often do events come in treatment, and is that a given ratio?
 
@@ -191,14 +180,10 @@ def rate_ratio(
         Of the share of all events that treatment has, given how many there are: its score, the exact binomial test
         (the smaller tail doubled), and mid-p. Or of the rates themselves: the logarithm of the ratio over its standard
         error, square roots, and the signed root of the likelihood ratio. The interval inverts the test.
-    alpha : float, between 0 and 0.5
-        Error rate of the test; the interval has level 1 - alpha.
     null : float or array_like above 0
         Tested ratio.
     alternative : "two-sided", "greater" or "less"
         Direction of the test. A one-sided test carries a one-sided interval, whose open end is 0 or infinite.
-    good : "higher" or "lower"
-        The direction in which the metric is good.
     metric : str, optional
         What was counted, for the heading.
 
@@ -231,10 +216,10 @@ def rate_ratio(
     >>> round(r.estimate, 4), round(r.interval.low, 4), round(r.interval.high, 4), round(r.p_value, 4)
     (0.7222, 0.4841, 1.0775, 0.1109)
     """
-    ask = shared.question(alpha, alternative, None, good)
+    ask = shared.question(asked)
     said, source = _OF_RATES[gate.choice("test", test, _OF_RATES)]
     one, two = groups.two(treatment, control, "rate")
-    at = gate.positive("null", null)
+    at = gate.positive("null", ask.null)
     x1, e1, x0, e0, at = gate.aligned(one.count, one.exposure, two.count, two.exposure, at)
     if gate.some(x0 == 0):
         raise DataError(f"{two.label!r} has no event: there is no finite ratio. See the difference (rates).")
@@ -252,7 +237,7 @@ def rate_ratio(
                     (below, binomial.at_least(x0 + 1, n, 1 - share)),
                 )
             )
-        p = shared.from_tails(above, below, alternative)
+        p = shared.from_tails(above, below, ask.alternative)
         shares = (binomial.mid_limits if test == "mid-p" else binomial.exact_limits)(x1, n, *tail)
         low, high = (_as_ratio(s, e1, e0) for s in shares)
     elif test == "score":
@@ -270,12 +255,12 @@ def rate_ratio(
             _likelihood_limit((x1, x0, e1, e0), estimate, c, side) for side, c in zip((-1, 1), critical, strict=True)
         )
     if z is not None:
-        p = shared.p_value(np.asarray(z), normal.sf, alternative)
+        p = shared.p_value(np.asarray(z), normal.sf, ask.alternative)
     low = np.where(tail[0] > 0, low, 0.0)
     high = np.where(tail[1] > 0, high, np.inf)
     tested = ask.test(p, at) if z is None else ask.test(p, at, statistic=z, name="z", critical=min(critical))
     return Comparison(
-        **shared.between(ask, one, two, metric, "events", sign="/"),
+        **shared.between(ask, one, two, ask.metric, "events", sign="/"),
         method=f"ratio of two rates, {said}",
         source=source,
         estimate=scalar_or_array(estimate),

@@ -23,7 +23,7 @@ ByLift: TypeAlias = tuple[Floats, Callable[[float, str], Floats]]  # the control
 
 
 class Question(NamedTuple):
-    """What goes with every test: checked once, alpha turned into tails once."""
+    """What goes with every test, as a method's body reads it: checked once, alpha turned into tails once."""
 
     alpha: float
     alternative: Alternative
@@ -31,6 +31,8 @@ class Question(NamedTuple):
     margin: float | None = None
     good: str = "higher"
     margin_lift: float | None = None
+    null: Any = 0.0
+    metric: str | None = None
 
     @property
     def level(self) -> float:
@@ -64,14 +66,11 @@ class Question(NamedTuple):
         return Test(p_value=p_value, null=at, alpha=self.alpha, alternative=self.alternative, **more)
 
 
-def question(
-    alpha: float,
-    alternative: Alternative = "two-sided",
-    margin: float | None = None,
-    good: str = "higher",
-    margin_lift: float | None = None,
-) -> Question:
-    """Check the settings that every method has."""
+def question(asked: Mapping[str, object], **own: Any) -> Question:
+    """Check the settings that methods have in common; `own` stand in the place of those that a method has itself."""
+    given: dict[str, Any] = {**asked, **own}
+    alpha, alternative = given.get("alpha", 0.05), given.get("alternative", "two-sided")
+    margin, margin_lift, good = given.get("margin"), given.get("margin_lift"), given.get("good", "higher")
     if margin_lift is not None:
         if margin is not None:
             raise InputError("margin and margin_lift say the same thing in two units: give one of them.")
@@ -81,7 +80,8 @@ def question(
         gate.choice("good", good, _DIRECTIONS)
     tail = effects.tails(alpha, alternative)
     room = None if margin is None else float(gate.at_least("margin", margin, 0))
-    return Question(float(alpha), alternative, tail, room, good, margin_lift)
+    named = given.get("null", 0.0), given.get("metric")
+    return Question(float(alpha), alternative, tail, room, good, margin_lift, *named)
 
 
 def null_of(null: ArrayLike | None, among: Callable[..., Floats] = gate.finite, *ends: float) -> Floats | None:

@@ -3,11 +3,10 @@
 from __future__ import annotations
 
 import math
-from typing import Any, Literal
+from typing import Any, Unpack
 
 import numpy as np
 
-from amber_ruler.effects import Alternative
 from amber_ruler.errors import DataError
 from amber_ruler.measure import checks, shared
 from amber_ruler.measure.proportion import wilson
@@ -19,6 +18,7 @@ from amber_ruler.register import method
 from amber_ruler.results import Comparison, EffectSize, Estimate
 from amber_ruler.samples import Pairs, ValueGroup
 from amber_ruler.samples import gate as groups
+from amber_ruler.settings import WithMargin
 
 _SOURCE = "Dixon & Mood (1946), Journal of the American Statistical Association 41, 557-566"
 
@@ -27,16 +27,11 @@ _SOURCE = "Dixon & Mood (1946), Journal of the American Statistical Association 
     takes="pairs",
     examples=("turnarounds.csv --value minutes --by when --unit vessel --control before --good lower",),
     exempt={"p and interval": "values equal to the null leave the test, and count in the interval"},
+    single=True,
 )
 def signs(
     both: Pairs | ValueGroup,
-    *,
-    alpha: float = 0.05,
-    null: float = 0.0,
-    alternative: Alternative = "two-sided",
-    margin: float | None = None,
-    good: Literal["higher", "lower"] = "higher",
-    metric: str | None = None,
+    **asked: Unpack[WithMargin],
 ) -> Comparison | Estimate:
     """Are more differences of pairs (or values of one sample) above a value than below, and where is their median?
 
@@ -48,10 +43,6 @@ def signs(
         Error rate of the test; the interval has at least level 1 - alpha.
     null : float
         Tested median, in the metric's unit.
-    alternative : "two-sided", "greater" or "less"
-        Direction of the test. A one-sided test carries a one-sided interval.
-    margin, good, metric
-        As for `means`.
 
     Returns
     -------
@@ -83,8 +74,8 @@ def signs(
     >>> round(r.estimate, 2), round(r.p_value, 4), r.interval.low, round(r.facts["attained_level"], 4)
     (1.95, 0.0703, -0.3, 0.9922)
     """
-    ask = shared.question(alpha, alternative, margin, good)
-    at = float(gate.finite("null", null))
+    ask = shared.question(asked)
+    at = float(gate.finite("null", ask.null))
     if isinstance(both, Pairs):
         values, label, missing = both.differences, "differences", checks.without_pair(both.left_out)
     else:
@@ -100,10 +91,10 @@ def signs(
     def one_sided(null: Floats, direction: str) -> Floats:
         return _p(float(np.sum(values > null)), float(np.sum(values < null)), direction)
 
-    p = _p(up, down, alternative)
-    won = wilson(np.asarray(up), np.asarray(n), tuple(float(normal.upper_quantile(alpha / 2)) for _ in "12"))  # type: ignore[arg-type]
+    p = _p(up, down, ask.alternative)
+    won = wilson(np.asarray(up), np.asarray(n), tuple(float(normal.upper_quantile(ask.alpha / 2)) for _ in "12"))  # type: ignore[arg-type]
     left = (f"{same:,.0f} of {values.size:,} equal {at:g} and are left out of the test.",) if same else ()
-    name = metric or getattr(both, "metric", "") or "value"
+    name = ask.metric or getattr(both, "metric", "") or "value"
     fields: dict[str, Any] = {
         "method": "sign test, exact",
         "source": _SOURCE,
@@ -116,7 +107,7 @@ def signs(
         "effects": {
             "above": EffectSize(
                 up / n,
-                shared.question(alpha).interval(float(won[0]), float(won[1])),
+                shared.question({"alpha": ask.alpha}).interval(float(won[0]), float(won[1])),
                 "share above",
                 "share",
                 aside=True,
@@ -125,7 +116,7 @@ def signs(
         "facts": {"above": up, "below": down, "same": same, "attained_level": level},
         "quantity": "rank",
         "margin": ask.margin,
-        "good": good,
+        "good": ask.good,
         "checks": missing,
         "notes": (*left, f"The interval attains a level of {100 * level:.4g}%."),
     }

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Literal, TypeAlias
+from typing import Literal, TypeAlias, Unpack
 
 import numpy as np
 from numpy.typing import ArrayLike
@@ -17,6 +17,7 @@ from amber_ruler.register import method
 from amber_ruler.results import Check, Comparison, EffectSize, Estimate, Group
 from amber_ruler.samples import MeanGroup
 from amber_ruler.samples import gate as groups
+from amber_ruler.settings import Directed, Named
 
 Which: TypeAlias = Literal["f", "levene", "brown-forsythe"]
 
@@ -37,10 +38,9 @@ _READING = (
 def spread(
     group: MeanGroup,
     *,
-    alpha: float = 0.05,
     null: ArrayLike | None = None,
     alternative: Alternative = "two-sided",
-    metric: str | None = None,
+    **asked: Unpack[Named],
 ) -> Estimate:
     """What is the standard deviation of one group, and does it differ from a given value?
 
@@ -48,14 +48,10 @@ def spread(
     ----------
     group : array_like, Sample, Summary or Moments
         The group. A Summary of arrays asks many questions at once.
-    alpha : float, between 0 and 0.5
-        Error rate of the test; the interval has level 1 - alpha.
     null : float or array_like above 0, optional
         Standard deviation to test against; without one there is an interval and no test.
     alternative : "two-sided", "greater" or "less"
         Direction of the test. A one-sided test carries a one-sided interval.
-    metric : str, optional
-        What was measured, for the heading.
 
     Returns
     -------
@@ -73,7 +69,7 @@ def spread(
     >>> round(r.interval.low, 3), round(r.interval.high, 3)
     (3.123, 5.565)
     """
-    ask = shared.question(alpha, alternative)
+    ask = shared.question(asked, alternative=alternative)
     tail = ask.tail
     one = groups.one(group, "mean")
     at = shared.null_of(null, gate.positive)
@@ -90,7 +86,7 @@ def spread(
         p = shared.from_tails(chisquare.sf(statistic, df), below, alternative)
         limits = shared.agreeing(ask, low, high, p, sd0, _side(below, sd0))
         tested = ask.test(p, sd0, statistic=statistic, name="χ²", df=df)
-    name = groups.named(metric, "value", one)
+    name = groups.named(ask.metric, "value", one)
     return Estimate(
         title=f"{name}: standard deviation of {one.label}",
         method="one standard deviation, normal values",
@@ -114,16 +110,15 @@ def spread(
     rows=True,
     examples=("travellers.csv --value minutes_to_book --by form --control current",),
     exempt={"null": "the tested ratio is 1: equal spreads"},
+    defaults={"good": "lower"},
 )
 def spreads(
     treatment: MeanGroup,
     control: MeanGroup,
     *,
     test: Which = "f",
-    alpha: float = 0.05,
     alternative: Alternative = "two-sided",
-    good: Literal["higher", "lower"] = "lower",
-    metric: str | None = None,
+    **asked: Unpack[Directed],
 ) -> Comparison:
     """Do the values of treatment spread more or less than those of control?
 
@@ -133,14 +128,10 @@ def spreads(
         The two groups; the tests of Levene, and of Brown and Forsythe, need the values.
     test : "f", "levene" or "brown-forsythe"
         Which p-value is given; where the values are known the F test says what Brown and Forsythe's has.
-    alpha : float, between 0 and 0.5
-        Error rate of the test; the interval has level 1 - alpha.
     alternative : "two-sided", "greater" or "less"
         Direction of the F test. A one-sided test carries a one-sided interval.
     good : "higher" or "lower"
         Which spread is good.
-    metric : str, optional
-        What was measured, for the heading.
 
     Returns
     -------
@@ -160,7 +151,7 @@ def spreads(
     >>> round(r.estimate, 3), round(r.p_value, 4)
     (1.333, 0.0725)
     """
-    ask = shared.question(alpha, alternative, good=good)
+    ask = shared.question(asked, alternative=alternative)
     gate.choice("test", test, _TESTS)
     one, two = groups.two(treatment, control, "mean")
     n1, n0, sd1, sd0, mean1, mean0 = gate.aligned(one.n, two.n, one.sd, two.sd, one.mean, two.mean)
@@ -174,7 +165,7 @@ def spreads(
     high = ratio / np.sqrt(fisher.quantile(high_tail, df1, df0)) if high_tail > 0 else np.full_like(ratio, np.inf)
     limits = shared.agreeing(ask, low, high, p, 1.0, _side(below, 1.0))
     values = checks.raw_values(one, two)
-    name = groups.named(metric, "value", one, two)
+    name = groups.named(ask.metric, "value", one, two)
     statistic, df, notes = f, (scalar_or_array(df1), scalar_or_array(df0)), [_READING]
     if test != "f":
         if not values:
@@ -183,7 +174,7 @@ def spreads(
             raise InputError(f"test={test!r} has no direction: leave alternative at 'two-sided'.")
         statistic, p = (np.asarray(v) for v in about_centres(list(values.values()), test))
         df = (1.0, float(n1 + n0 - 2))
-        if bool(p < alpha) == bool(limits.contains(1.0)):
+        if bool(p < ask.alpha) == bool(limits.contains(1.0)):
             notes.append("The interval is that of the F test, which rests on normal values, and here disagrees.")
     squared = ask.interval(np.asarray(limits.low) ** 2, np.asarray(limits.high) ** 2)
     return Comparison(
@@ -203,7 +194,7 @@ def spreads(
             Group(two.label, scalar_or_array(n0), scalar_or_array(mean0), scalar_or_array(sd0)),
         ),
         quantity="spread",
-        good=good,
+        good=ask.good,
         axis=groups.axis_of(one, two),
         checks=(*(_normal(values) if test == "f" else ()), *checks.missing(one, two)),
         notes=tuple(notes),

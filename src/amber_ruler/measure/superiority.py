@@ -3,12 +3,11 @@
 from __future__ import annotations
 
 from dataclasses import replace
-from typing import Literal
+from typing import Literal, Unpack
 
 import numpy as np
 from scipy import special
 
-from amber_ruler.effects import Alternative
 from amber_ruler.errors import DataError, InputError
 from amber_ruler.measure import checks, shared
 from amber_ruler.measure.ranks import as_difference, quartered
@@ -19,6 +18,7 @@ from amber_ruler.register import method
 from amber_ruler.results import Comparison, EffectSize
 from amber_ruler.samples import ValueGroup
 from amber_ruler.samples import gate as groups
+from amber_ruler.settings import WithMargin
 
 _SOURCE = "Brunner & Munzel (2000), Biometrical Journal 42, 17-25"
 
@@ -29,18 +29,15 @@ _SOURCE = "Brunner & Munzel (2000), Biometrical Journal 42, 17-25"
         "travellers.csv --value minutes_to_book --by form --control current --good lower",
         "travellers.csv --value fare --by form --control current --interval logit",
     ),
+    defaults={"null": 0.5},
+    single=True,
 )
 def superiority(
     treatment: ValueGroup,
     control: ValueGroup,
     *,
     interval: Literal["t", "logit"] = "t",
-    alpha: float = 0.05,
-    null: float = 0.5,
-    alternative: Alternative = "two-sided",
-    margin: float | None = None,
-    good: Literal["higher", "lower"] = "higher",
-    metric: str | None = None,
+    **asked: Unpack[WithMargin],
 ) -> Comparison:
     """How likely is a unit of treatment to have more than one of control, and is that more than even?
 
@@ -51,16 +48,12 @@ def superiority(
     interval : "t" or "logit"
         The scale of test and interval: the chance itself, whose limits are cut at 0 and 1, or its logit, whose limits
         never leave them.
-    alpha : float, between 0 and 0.5
-        Error rate of the test; the interval has level 1 - alpha.
     null : float, between 0 and 1
         Tested chance.
     alternative : "two-sided", "greater" or "less"
         Direction of the test. A one-sided test carries a one-sided interval, whose open end is 0 or 1.
     margin : float, optional
         The smallest distance from the null that matters, as a chance.
-    good, metric
-        As for `means`.
 
     Returns
     -------
@@ -91,10 +84,10 @@ def superiority(
     >>> r.estimate, round(r.statistic, 3), round(r.df, 2), round(r.p_value, 4)
     (0.92, 4.477, 6.63, 0.0033)
     """
-    ask = shared.question(alpha, alternative, margin, good)
+    ask = shared.question(asked)
     logit = gate.choice("interval", interval, ("t", "logit")) == "logit"
     one, two = groups.two(treatment, control, "values")
-    at = gate.between("null", null, 0, 1)
+    at = gate.between("null", ask.null, 0, 1)
     for group in (one, two):
         if len(group) < 2:
             raise DataError(f"{group.label!r} has 1 value: the spread of its placements needs at least 2.")
@@ -124,7 +117,7 @@ def superiority(
     )
     test = replace(found.test, null=float(at), margin_tests=shared.margin_tests(ask, one_sided, at))
     return Comparison(
-        **shared.between(ask, one, two, metric, "value", said=", superiority"),
+        **shared.between(ask, one, two, ask.metric, "value", said=", superiority"),
         method=f"chance to have more, {'logit' if logit else 't'} scale",
         source=_SOURCE,
         estimate=float(p),

@@ -3,12 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import Any, Literal, NamedTuple
+from typing import Any, NamedTuple, Unpack
 
 import numpy as np
 
 from amber_ruler import effects
-from amber_ruler.effects import Alternative
 from amber_ruler.errors import DataError, InputError
 from amber_ruler.measure import checks, shared
 from amber_ruler.numeric import gate, normal
@@ -16,6 +15,7 @@ from amber_ruler.numeric.gate import Floats
 from amber_ruler.register import method
 from amber_ruler.results import Check, Comparison, EffectSize, Estimate, Group, Survival
 from amber_ruler.samples import Records
+from amber_ruler.settings import Named, Tested, WithMargin
 
 _WHY = {
     "broadcast": "rows of one metric are needed",
@@ -55,8 +55,7 @@ def time(
     value: str,
     event: str,
     until: float | None = None,
-    alpha: float = 0.05,
-    metric: str | None = None,
+    **asked: Unpack[Named],
 ) -> Estimate:
     """How long does it take until something happens, when some have not had it yet?
 
@@ -64,12 +63,12 @@ def time(
     ----------
     group : Records
         The units: how long each was seen, and whether it happened then.
-    value, event : str
-        Columns with the time, and with 1 where the event came at that time and 0 where the unit was seen no longer.
+    value : str
+        Column with the time.
+    event : str
+        Column with 1 where the event came at that time, and 0 where the unit was seen no longer.
     until : float, optional
         The mean is that of the time up to here; the largest time seen unless given.
-    alpha, metric
-        As for `means`.
 
     Returns
     -------
@@ -93,14 +92,14 @@ def time(
     >>> round(r.estimate, 3), r.groups[0].more["median"]
     (7.5, 7.0)
     """
-    ask = shared.question(alpha)
+    ask = shared.question(asked)
     rows = _rows([group], value, event)
-    (curve,) = (_curve(t, e, alpha) for t, e in _seen(rows, value, event))
+    (curve,) = (_curve(t, e, ask.alpha) for t, e in _seen(rows, value, event))
     end = _until(until, [curve], [rows.labels[0]])
     mean, variance = _restricted(curve, end)
     se = float(np.sqrt(variance))
     below, above = effects.critical_z(ask.tail)
-    name = metric or value
+    name = ask.metric or value
     return Estimate(
         title=f"{name}: time to {event}, {rows.labels[0]}",
         method=f"restricted mean up to {end:g}, Kaplan–Meier",
@@ -165,6 +164,8 @@ def _two(treatment: Records, control: Records, value: str, event: str, until: fl
     columns=("value", "event"),
     examples=("travellers.csv --value minutes_to_book --event booked --by form --control current",),
     exempt=_WHY | _RATIO,
+    defaults={"null": 1.0},
+    single=True,
 )
 def times(
     treatment: Records,
@@ -173,11 +174,7 @@ def times(
     value: str,
     event: str,
     until: float | None = None,
-    alpha: float = 0.05,
-    null: float = 1.0,
-    alternative: Alternative = "two-sided",
-    good: Literal["higher", "lower"] = "higher",
-    metric: str | None = None,
+    **asked: Unpack[Tested],
 ) -> Comparison:
     """Does an event come sooner in treatment, when some units have not had it yet?
 
@@ -185,12 +182,12 @@ def times(
     ----------
     treatment, control : Records
         The units of each variant: how long each was seen, and whether it happened then.
-    value, event : str
-        Columns with the time, and with 1 where the event came at that time and 0 where the unit was seen no longer.
+    value : str
+        Column with the time.
+    event : str
+        Column with 1 where the event came at that time, and 0 where the unit was seen no longer.
     until : float, optional
         Where the restricted means beside it end; the smaller of both variants' largest times unless given.
-    alpha, alternative, metric
-        As for `means`.
     null : float
         Tested ratio of hazards.
     good : "higher" or "lower"
@@ -226,15 +223,15 @@ def times(
     >>> round(r.estimate, 3), round(r.p_value, 3)
     (0.277, 0.133)
     """
-    ask = shared.question(alpha, alternative, None, good)
-    at = float(gate.positive("null", gate.single("null", null)))
-    two = _two(treatment, control, value, event, until, alpha)
+    ask = shared.question(asked)
+    at = float(gate.positive("null", gate.single("null", ask.null)))
+    two = _two(treatment, control, value, event, until, ask.alpha)
     log, log_se = two.log_ratio
     gap, gap_se = two.gap
     below, above = effects.critical_z(ask.tail)
     z = (log - np.log(at)) / log_se
-    p = shared.p_value(np.asarray(z), normal.sf, alternative)
-    name, (one, other) = metric or value, two.rows.labels
+    p = shared.p_value(np.asarray(z), normal.sf, ask.alternative)
+    name, (one, other) = ask.metric or value, two.rows.labels
     aside = EffectSize(
         gap, ask.interval(gap - below * gap_se, gap + above * gap_se), f"restricted mean to {two.until:g}"
     )
@@ -253,7 +250,7 @@ def times(
         groups=two.groups,
         facts={"observed": two.observed, "expected": two.expected, "variance": two.variance, "until": two.until},
         quantity="hazard",
-        good=good,
+        good=ask.good,
         checks=(*checks.missing_rows(two.rows), *_crossing(two.curves)),
         parts=(_part(list(two.rows.labels), two.curves),),
     )
@@ -265,6 +262,7 @@ def times(
     columns=("value", "event"),
     examples=("travellers.csv --value minutes_to_book --event booked --by form --control current --until 20",),
     exempt=_WHY,
+    single=True,
 )
 def restricted_means(
     treatment: Records,
@@ -273,12 +271,7 @@ def restricted_means(
     value: str,
     event: str,
     until: float | None = None,
-    alpha: float = 0.05,
-    null: float = 0.0,
-    alternative: Alternative = "two-sided",
-    margin: float | None = None,
-    good: Literal["higher", "lower"] = "higher",
-    metric: str | None = None,
+    **asked: Unpack[WithMargin],
 ) -> Comparison:
     """How much longer do units of treatment go without an event, up to some time, when some have not had it yet?
 
@@ -288,8 +281,6 @@ def restricted_means(
         As for `times`.
     until : float, optional
         Where the means end; the smaller of both variants' largest times unless given. Fix it before you look.
-    alpha, null, alternative, margin, good, metric
-        As for `means`, of the difference of mean times.
 
     Returns
     -------
@@ -315,9 +306,9 @@ def restricted_means(
     >>> round(r.estimate, 3), round(r.p_value, 3)
     (1.75, 0.124)
     """
-    ask = shared.question(alpha, alternative, margin, good)
-    at = float(gate.finite("null", gate.single("null", null)))
-    two = _two(treatment, control, value, event, until, alpha)
+    ask = shared.question(asked)
+    at = float(gate.finite("null", gate.single("null", ask.null)))
+    two = _two(treatment, control, value, event, until, ask.alpha)
     gap, gap_se = two.gap
     log, log_se = two.log_ratio
     below, above = effects.critical_z(ask.tail)
@@ -326,12 +317,12 @@ def restricted_means(
             f"Nothing happened until {two.until:g} (until) that tells the variants apart: there is no spread."
         )
     z = (gap - at) / gap_se
-    p = shared.p_value(np.asarray(z), normal.sf, alternative)
+    p = shared.p_value(np.asarray(z), normal.sf, ask.alternative)
 
     def one_sided(shift: Floats, way: str) -> Floats:
         return shared.p_value((gap - np.asarray(shift)) / gap_se, normal.sf, way)
 
-    name, (one, other) = metric or value, two.rows.labels
+    name, (one, other) = ask.metric or value, two.rows.labels
     ratio = ask.interval(*np.exp([log - below * log_se, log + above * log_se]))
     return Comparison(
         title=f"{name}: time to {event}, {one} − {other}",
@@ -351,7 +342,7 @@ def restricted_means(
         groups=two.groups,
         facts={"until": two.until},
         quantity="restricted mean",
-        good=good,
+        good=ask.good,
         margin=ask.margin,
         checks=checks.missing_rows(two.rows),
         parts=(_part(list(two.rows.labels), two.curves),),

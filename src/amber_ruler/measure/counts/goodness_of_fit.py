@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass, field
-from typing import Literal
+from typing import Literal, Unpack
 
 import numpy as np
 from numpy.typing import ArrayLike
@@ -31,6 +31,7 @@ from amber_ruler.numeric.gate import Floats
 from amber_ruler.register import method
 from amber_ruler.results import EffectSize, Result, Test
 from amber_ruler.results.pieces import Tested
+from amber_ruler.settings import Named
 
 _MOST_WAYS = 300_000  # outcomes that are counted one by one
 
@@ -87,9 +88,8 @@ def goodness_of_fit(
     statistic: Statistic | None = None,
     correction: Literal["none", "williams"] | None = None,
     draws: int | None = None,
-    alpha: float = 0.05,
-    metric: str | None = None,
     seed: int | None = None,
+    **asked: Unpack[Named],
 ) -> GoodnessOfFit:
     """Do counts of several kinds follow the shares expected, and which kinds don't?
 
@@ -131,7 +131,7 @@ def goodness_of_fit(
     >>> round(r.statistic, 2), round(r.p_value, 4)
     (8.0, 0.0183)
     """
-    shared.question(alpha)
+    ask = shared.question(asked)
     if test is not None:
         gate.choice("test", test, ("asymptotic", "exact"))
     labels, o = _counted(counts)
@@ -152,21 +152,21 @@ def goodness_of_fit(
         each = each / (1 + (float(np.sum(1 / planned)) - 1) / (6 * n * (o.size - 1)))
     if not exact:
         value, df = float(each.sum()), o.size - 1.0
-        tested = any_test(float(chisquare.sf(value, df)), alpha, value, NAMES[kind], df)
+        tested = any_test(float(chisquare.sf(value, df)), ask.alpha, value, NAMES[kind], df)
     elif not by_chance:
-        tested = any_test(divergence.exact_shares(o, planned), alpha)
+        tested = any_test(divergence.exact_shares(o, planned), ask.alpha)
     else:
         rng = np.random.default_rng(seed or 0)
         p, error = drawn(draws_of(draws, o.size), lambda times: divergence.drawn_shares(o, planned, times, rng))
-        tested = any_test(p, alpha, error=error)
+        tested = any_test(p, ask.alpha, error=error)
     residuals = (o - goal) / np.sqrt(goal * (1 - planned))
-    critical = float(normal.upper_quantile(alpha / 2 / o.size))
+    critical = float(normal.upper_quantile(ask.alpha / 2 / o.size))
     low, high = wilson(o, np.full(o.size, n), (critical, critical))
     chi_square = float(divergence.power_divergence(o, goal, 1.0).sum())
     said = f"{'exact multinomial' if exact else NAMES[kind]} test{', drawn' if by_chance else ''}"
     said += ", williams correction" if fix == "williams" else ""
     return GoodnessOfFit(
-        title=f"{metric or 'counts'} of {o.size} kinds",
+        title=f"{ask.metric or 'counts'} of {o.size} kinds",
         method=f"goodness of fit, {said}",
         source=SOURCES["exact" if exact else kind],
         labels=labels,
@@ -179,7 +179,7 @@ def goodness_of_fit(
         residuals=residuals,
         residual_p=residual_p(residuals),
         test=tested,
-        effects={"cohen_w": effects.from_chi_square(chi_square, n, o.size - 1.0, alpha=alpha)},
+        effects={"cohen_w": effects.from_chi_square(chi_square, n, o.size - 1.0, alpha=ask.alpha)},
         checks=expected_check(few, how),
         seed=(seed or 0) if by_chance else None,
     )

@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
-from typing import Literal
+from typing import Literal, Unpack
 
 import numpy as np
 from numpy.typing import ArrayLike
@@ -34,6 +34,7 @@ from amber_ruler.register import method
 from amber_ruler.results import EffectSize, Interval, Result, Test
 from amber_ruler.results.pieces import Tested
 from amber_ruler.samples import CountTable
+from amber_ruler.settings import AtLevel
 
 
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False, repr=False)
@@ -91,9 +92,9 @@ def independence(
     scores: ArrayLike | None = None,
     order: Literal["likelihood", "chi-square"] | None = None,
     draws: int | None = None,
-    alpha: float = 0.05,
     alternative: Alternative = "two-sided",
     seed: int | None = None,
+    **asked: Unpack[AtLevel],
 ) -> Independence:
     """Do the rows and columns of a table of counts go together, and in which cells?
 
@@ -152,7 +153,7 @@ def independence(
     >>> round(r.statistic, 3), round(r.p_value, 6), round(r.effects["cramers_v"].value, 3)
     (16.667, 4.5e-05, 0.408)
     """
-    shared.question(alpha)
+    ask = shared.question(asked)
     if test is not None:
         gate.choice("test", test, ("asymptotic", "exact", "trend"))
     table = counted(counts)
@@ -179,21 +180,21 @@ def independence(
     each = divergence.power_divergence(o, expected, 1.0)
     more = ""
     if how == "asymptotic":
-        tested, more = _asymptotic(o, expected, kind, correction or "none", continuity or "none", alpha)
+        tested, more = _asymptotic(o, expected, kind, correction or "none", continuity or "none", ask.alpha)
     elif how == "trend":
         value = _trend(o, scores)
-        tested = any_test(float(shared.p_value(np.asarray(value), normal.sf, alternative)), alpha, value, "z")
+        tested = any_test(float(shared.p_value(np.asarray(value), normal.sf, alternative)), ask.alpha, value, "z")
         tested = replace(tested, alternative=alternative if alternative != "two-sided" else "any")
     elif counted_p is not None and ordered == "chi-square":
-        tested, more = any_test(counted_p, alpha), ", ordered by χ²"
+        tested, more = any_test(counted_p, ask.alpha), ", ordered by χ²"
     elif o.shape == (2, 2) and ordered == "likelihood":
-        tested = any_test(tables.fisher_tails(*(int(v) for v in (o[0, 0], row[0], o[1, 0], row[1])))[2], alpha)
+        tested = any_test(tables.fisher_tails(*(int(v) for v in (o[0, 0], row[0], o[1, 0], row[1])))[2], ask.alpha)
     elif counted_p is not None:
-        tested = any_test(counted_p, alpha)
+        tested = any_test(counted_p, ask.alpha)
     else:
         rng = np.random.default_rng(seed or 0)
         p, error = drawn(draws_of(draws, o.size), lambda times: divergence.drawn_tables(o, times, rng, ordered))
-        tested = any_test(p, alpha, error=error)
+        tested = any_test(p, ask.alpha, error=error)
         more = ", drawn" if ordered == "likelihood" else ", ordered by χ², drawn"
     residuals = (o - expected) / np.sqrt(expected * np.outer(1 - row / n, 1 - column / n))
     said = {"asymptotic": f"{NAMES[kind]} test", "trend": "trend of shares", "exact": "exact test, given the margins"}
@@ -208,7 +209,7 @@ def independence(
         pearson=(o - expected) / np.sqrt(expected),
         residuals=residuals,
         residual_p=residual_p(residuals),
-        effects=_strength(float(each.sum()), n, row.size, column.size, alpha),
+        effects=_strength(float(each.sum()), n, row.size, column.size, ask.alpha),
         checks=expected_check(few, how),
         seed=(seed or 0) if by_chance else None,
     )

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import replace
-from typing import Literal
+from typing import Literal, Unpack
 
 from amber_ruler.measure import shared
 from amber_ruler.measure.groups.covariance import by_covariance
@@ -16,6 +16,7 @@ from amber_ruler.numeric import gate
 from amber_ruler.register import method
 from amber_ruler.results import Check
 from amber_ruler.samples import MeanGroup
+from amber_ruler.settings import Named
 
 _MANY = 200  # groups whose pairs nobody reads
 
@@ -40,9 +41,8 @@ def groups(
     variances: Literal["unequal", "equal"] | None = None,
     test: Literal["exact", "asymptotic"] | None = None,
     covariates: str | Sequence[str] | None = None,
-    alpha: float = 0.05,
     good: Literal["higher", "lower", "neither"] = "neither",
-    metric: str | None = None,
+    **asked: Unpack[Named],
 ) -> Groups:
     """Do several groups differ at all? Ask the result for pairs, or for each against a control.
 
@@ -68,8 +68,6 @@ def groups(
         Error rate of the test; intervals have level 1 - alpha.
     good : "higher", "lower" or "neither"
         The direction in which the metric is good; of pairs it is then said which group is better.
-    metric : str, optional
-        What was measured, for the heading.
 
     Returns
     -------
@@ -108,7 +106,7 @@ def groups(
     >>> round(r.statistic, 3), round(r.df[1], 1), round(r.p_value, 4)
     (3.769, 39.5, 0.0317)
     """
-    shared.question(alpha)
+    ask = shared.question(asked)
     gate.choice("compare", compare, ("means", "ranks", "same-units", "same-units-ranks"))
     gate.choice("good", good, ("higher", "lower", "neither"))
     shared.unused(compare, {"variances": (variances, compare == "means")})
@@ -118,15 +116,15 @@ def groups(
         shared.unused("analysis of covariance", {"variances": (variances, False)})
     kind = gate.choice("variances", variances or "unequal", ("unequal", "equal"))
     if compare == "ranks":
-        result = by_ranks(samples, alpha, metric, test)
+        result = by_ranks(samples, ask.alpha, ask.metric, test)
     elif compare == "same-units-ranks":
-        result = by_ranks_of_units(samples, alpha, metric)
+        result = by_ranks_of_units(samples, ask.alpha, ask.metric)
     elif compare == "same-units":
-        result = by_units(samples, alpha, metric)
+        result = by_units(samples, ask.alpha, ask.metric)
     elif covariates is not None:
-        result = by_covariance(samples, covariates, alpha, metric)
+        result = by_covariance(samples, covariates, ask.alpha, ask.metric)
     else:
-        result = by_means(samples, alpha, kind, metric)
+        result = by_means(samples, ask.alpha, kind, ask.metric)
     size = len(result.groups)
     many: tuple[Check, ...] = ()
     if size > _MANY:
