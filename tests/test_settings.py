@@ -82,8 +82,8 @@ def test_every_option_has_a_text_of_its_own():
 # Words for the values that a setting may have, where its type does not say them.
 VALUES = {
     "at": [0.25], "known_sd": [(3.0, 3.0), 3.0], "null": [0.4, 1.5], "margin": [0.3], "margin_lift": [0.3],
-    "cap": [0.8], "cap_at": [5.0], "alpha": [0.2], "odds": [2.0], "seed": [5], "until": [9.0], "expected": [[0.2, 0.3, 0.5]],
-    "covariate": ["prior"], "covariates": ["prior"], "correlation": [0.3], "share": [0.1], "level": [0.9],
+    "cap": [0.8], "cap_at": [5.0], "alpha": [0.2], "odds": [2.0], "seed": [5], "until": [9.0],
+    "expected": [[0.2, 0.3, 0.5]], "covariate": ["prior"], "covariates": ["prior"], "correlation": [0.3], "share": [0.1], "level": [0.9],
 }  # fmt: skip
 # Settings that change no number, by method or in all.
 EXEMPT = {
