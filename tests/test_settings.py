@@ -83,11 +83,13 @@ def test_every_option_has_a_text_of_its_own():
 VALUES = {
     "at": [0.25], "known_sd": [(3.0, 3.0), 3.0], "null": [0.4, 1.5], "margin": [0.3], "margin_lift": [0.3],
     "cap": [0.8], "cap_at": [5.0], "alpha": [0.2], "odds": [2.0], "seed": [5], "until": [9.0],
-    "expected": [[0.2, 0.3, 0.5]], "covariate": ["prior"], "covariates": ["prior"], "correlation": [0.3], "share": [0.1], "level": [0.9],
+    "expected": [[0.2, 0.3, 0.5]],
+    "covariate": ["prior"], "covariates": ["prior"], "correlation": [0.3], "share": [0.1], "level": [0.9],
 }  # fmt: skip
 # Settings that change no number, by method or in all.
 EXEMPT = {
     "metric": "a name, for the heading",
+    "measured_in": "a unit of measurement, which is shown",
     "labels": "names",
     "names": "names",
     "clusters.spanning": "of clusters that span variants, and these do not",
@@ -139,6 +141,32 @@ def test_importing_the_methods_composes_signatures_without_reading_types():
         "assert not any('settings' in vars(m) for m in r.METHODS.values())"
     )
     subprocess.run([sys.executable, "-c", code], check=True)
+
+
+def test_a_unit_of_measurement_stands_beside_the_numbers(tmp_path):
+    """In sentence, axis, frame, JSON and every form of the report; refused of what is not in the metric's unit."""
+    rows = {"fare": [3.0, 5.0, 4.0, 9.0], "port": ["a", "b"] * 2}
+    r = ar.measure.means(rows["fare"], [2.0, 4.0, 3.0, 1.0], measured_in="€", metric="fare")
+    assert "2.75 € higher" in r.sentence()
+    assert "fare, difference (€)" in r.plot().get_xlabel()
+    assert r.to_frame()["measured_in"].tolist() == ["€"]
+    assert ar.Result.from_json(r.to_json()).measured_in == r.again(alpha=0.1).measured_in == "€"
+    assert "estimate, €" in str(
+        ar.measure.means(ar.Summary([9, 9], [4.0, 5], 1.0), ar.Summary(9, 1.0, 1.0), measured_in="€")
+    )
+    with pytest.raises(ar.InputError, match="measured_in has no effect on proportions"):
+        ar.measure.proportions(ar.Counts(3, 9), ar.Counts(2, 9), measured_in="€")
+    metrics = {"fare": {"role": "primary", "measured_in": "€"}}
+    keys = {
+        "name": "F",
+        "unit": "traveller",
+        "assignment": {"column": "form", "control": "current"},
+        "metrics": metrics,
+    }
+    test = ar.Experiment(ar.demo.path("travellers"), **keys)
+    assert " € (97.5% interval" in str(test.decide())
+    for form in ("html", "md", "json", "csv"):
+        assert "€" in test.report(tmp_path / f"report.{form}").read_text(encoding="utf-8")
 
 
 def test_docstrings_may_be_left_out():

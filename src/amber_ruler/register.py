@@ -9,7 +9,7 @@ from __future__ import annotations
 import inspect
 import re
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from difflib import get_close_matches
 from functools import cached_property, wraps
 from types import MappingProxyType, NoneType, UnionType
@@ -136,6 +136,10 @@ class Method:
     def ask(self, groups: tuple[Any, ...], settings: Mapping[str, Any]) -> Any:
         """Answer from groups as the gate holds them, without a further look."""
         result = self.bare(*groups, **{**self._usual, **settings})
+        if settings.get("measured_in"):
+            if getattr(result, "unit", "") not in ("metric", "rate"):
+                raise InputError(f"measured_in has no effect on {self.name}: the answer is not in the metric's unit.")
+            result = replace(result, measured_in=str(settings["measured_in"]))
         object.__setattr__(result, "asked", Asked(self, groups, MappingProxyType(dict(settings))))
         return result
 

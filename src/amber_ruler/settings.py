@@ -30,6 +30,7 @@ class Named(AtLevel, total=False):
     """What a method takes that speaks of one metric."""
 
     metric: str | None
+    measured_in: str | None
 
 
 class Directed(Named, total=False):
@@ -87,6 +88,9 @@ COMMON: Mapping[str, Setting] = {
     ),
     "good": Setting("higher", '"higher" or "lower"', "The direction in which the metric is good."),
     "metric": Setting(None, "str, optional", "What was measured, for the heading."),
+    "measured_in": Setting(
+        None, "str, optional", "The unit of measurement, such as €, shown beside estimates and limits and on the axis."
+    ),
     "seed": Setting(None, "int, optional", "What replays the draws."),
 }
 

@@ -24,8 +24,8 @@ QUESTIONS = ("check", "plan", "analyse", "segments", "monitor", "daily", "decide
 CALLED = {"analyse": "analysis", "decide": "analysis", "monitor": "analysis"}
 ECHOES = {
     "title", "method", "source", "metric", "label", "labels", "treatment", "control", "alpha", "level", "margin",
-    "margin_lift", "good", "prior", "schema", "type", "notes", "name", "axis", "by", "rule", "seed", "measured_in",
-    "shown", "column", "target_power", "design", "modifier", "days_planned", "note", "planned",
+    "margin_lift", "good", "prior", "schema", "type", "notes", "name", "axis", "by", "rule", "seed",
+    "column", "target_power", "design", "modifier", "days_planned", "note", "planned",
 }  # fmt: skip
 FACTORS = {
     "kind": tuple(KINDS),
@@ -244,6 +244,7 @@ WITNESSES = {
     "metrics.at": put("metrics.at", 0.8),
     "metrics.role": another("metrics.role", "primary", "secondary"),
     "metrics.good": put("metrics.good", "lower"),
+    "metrics.measured_in": put("metrics.measured_in", "€"),
     "metrics.margin": wide,
     "metrics.margin_lift": instead("metrics.margin_lift", 0.95, "margin"),
     "metrics.covariates": put("metrics.covariates", ["prior"]),
@@ -357,6 +358,10 @@ EXEMPT = {
     ("metrics.good", "check"): "the checks know no good direction",
     ("metrics.good", "daily"): "the series shows means, without a verdict",
     ("metrics.good", "replay"): "replays count two-sided claims",
+    ("metrics.measured_in", "check"): "the checks look at the values, in whatever unit",
+    ("metrics.measured_in", "plan"): "a size has no unit of measurement",
+    ("metrics.measured_in", "daily"): "the series is of the column, in whatever unit",
+    ("metrics.measured_in", "replay"): "shares of runs have no unit of measurement",
     ("metrics.margin", "check"): "the checks are of the data, not of a difference",
     ("metrics.margin", "daily"): "the series shows means, without a verdict",
     ("metrics.margin", "replay"): "replays count claims of a difference by p, which no margin changes",
@@ -389,7 +394,7 @@ def test_every_key_has_a_witness_and_every_row_of_the_resolver_is_a_key():
     assert rows_ <= keys | {"days", "looks"}
 
 
-WORDS = ("verdict", "words", "finding", "decision", "kind", "alternative", "severity")
+WORDS = ("verdict", "words", "finding", "decision", "kind", "alternative", "severity", "measured_in")
 
 
 def numbers(value, key="", path=()):
@@ -402,7 +407,7 @@ def numbers(value, key="", path=()):
     elif isinstance(value, list):
         for at, inner in enumerate(value):
             yield from numbers(inner, key, (*path, at))
-    elif isinstance(value, (int, float)) or value is None or key in WORDS:
+    elif isinstance(value, (int, float)) or value is None or key in WORDS or "shown" in path:
         yield path, value if not isinstance(value, float) else float(f"{value:.9g}")
 
 

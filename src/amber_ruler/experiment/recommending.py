@@ -117,5 +117,6 @@ def _reason(name: str, one: Comparison, role: str) -> Reason:
         p_value=None if one.p_value is None else float(one.p_value),
         adjusted_p=None if one.correction is None else float(one.correction.adjusted),
         unit=one.unit,
+        measured_in=one.measured_in,
         margin_test=one.margin_tests.get("not_worse") if role == "guardrail" else None,
     )

@@ -63,6 +63,7 @@ KEYS: Mapping[str, Key] = {
     "metrics.margin": Key("setting"),
     "metrics.margin_lift": Key("setting"),
     "metrics.good": Key("setting"),
+    "metrics.measured_in": Key("setting"),
     "metrics.effect": Key("plan"),
     "metrics.lift": Key("plan"),
 }

@@ -59,6 +59,8 @@ class Measurement(Result, Tested):
     quantity : str
         "mean", "adjusted mean", "ratio", "share", "adjusted share", "rate", "quantile", "rank", "spread", "distance",
         "superiority" or "correlation": What is measured.
+    measured_in : str
+        The metric's unit of measurement, such as "€"; empty where none was given.
     good : "higher", "lower" or "neither"
         The direction in which the metric is good.
     margin : float or None
@@ -81,6 +83,7 @@ class Measurement(Result, Tested):
     groups: tuple[Group, ...] = ()
     facts: Mapping[str, Number] = field(default_factory=dict)
     quantity: str = "mean"
+    measured_in: str = ""
     good: str = "higher"
     margin: float | None = None
     margin_lift: float | None = None

@@ -25,7 +25,7 @@ def layout(result: Measurement) -> list[Block]:
     sized = "hedges_g" in result.effects and adjusted
     header = [
         result.axis.name if result.axis else "",
-        "estimate, pp" if result.percent else "estimate",
+        f"estimate, {'pp' if result.percent else result.measured_in}".removesuffix(", "),
         "interval",
         *(["p"] if tested else []),
         *(["adjusted p"] if adjusted else []),
@@ -123,6 +123,8 @@ def rows(result: Measurement) -> dict[str, Any]:
         named |= {"treatment": column(result.treatment), "control": column(result.control)}
     else:
         named["label"] = column(getattr(result, "label", ""))
+    if result.measured_in:
+        named["measured_in"] = column(result.measured_in)
     if result.axis is not None:
         named[result.axis.name] = list(result.axis.labels)
     table: dict[str, Any] = named | {

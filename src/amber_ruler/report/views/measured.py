@@ -115,13 +115,14 @@ def units(result: Measurement) -> str:
 
 def scale_said(result: Measurement) -> dict[str, Any]:
     """What a figure's scale counts, what its ends mean, and what its limits are."""
+    unit = f" ({result.measured_in})" if result.measured_in else ""
     if not isinstance(result, Comparison):
-        return {"counts": f"{result.metric}, {result.quantity}", "interval": interval_name(result)}
+        return {"counts": f"{result.metric}, {result.quantity}{unit}", "interval": interval_name(result)}
     ratio, chance = result.unit == "ratio", result.quantity == "superiority"
     shown = "chance to have more" if chance else f"{result.quantity}, ratio" if ratio else "difference"
     what = "percentage points" if result.percent and not chance else shown
     ends = {"higher": ("worse", "better"), "lower": ("better", "worse")}.get(result.good, ("less", "more"))
-    return {"counts": f"{result.metric}, {what}", "ends": ends, "interval": interval_name(result)}
+    return {"counts": f"{result.metric}, {what}{unit}", "ends": ends, "interval": interval_name(result)}
 
 
 def effects(found: Mapping[str, EffectSize], alternative: str = "two-sided") -> list[Block]:
@@ -150,7 +151,7 @@ def amounts(result: Measurement, *, sign: bool = True) -> tuple[str, str, str]:
     factor, unit = (
         (100.0, "%" if isinstance(result, Estimate) or result.quantity in OF_ITSELF else " pp")
         if result.percent
-        else (1.0, "")
+        else (1.0, f" {result.measured_in}" if result.measured_in else "")
     )
     low_end, high_end = (float(v) for v in drawn_limits(result))
     values = [float(result.estimate) * factor, low_end * factor, high_end * factor]
