@@ -245,6 +245,7 @@ WITNESSES = {
     "metrics.role": another("metrics.role", "primary", "secondary"),
     "metrics.good": put("metrics.good", "lower"),
     "metrics.measured_in": put("metrics.measured_in", "€"),
+    "metrics.reference": put("metrics.reference", "https://wiki.example/fares|<b>=1+1"),
     "metrics.margin": wide,
     "metrics.margin_lift": instead("metrics.margin_lift", 0.95, "margin"),
     "metrics.covariates": put("metrics.covariates", ["prior"]),
@@ -362,6 +363,13 @@ EXEMPT = {
     ("metrics.measured_in", "plan"): "a size has no unit of measurement",
     ("metrics.measured_in", "daily"): "the series is of the column, in whatever unit",
     ("metrics.measured_in", "replay"): "shares of runs have no unit of measurement",
+    ("metrics.reference", "check"): "a text for readers of the analysis",
+    ("metrics.reference", "plan"): "a text for readers of the analysis",
+    ("metrics.reference", "segments"): "it stands once, with the analysis",
+    ("metrics.reference", "monitor"): "it stands once, with the analysis",
+    ("metrics.reference", "daily"): "it stands once, with the analysis",
+    ("metrics.reference", "decide"): "a text decides nothing",
+    ("metrics.reference", "replay"): "a text for readers of the analysis",
     ("metrics.margin", "check"): "the checks are of the data, not of a difference",
     ("metrics.margin", "daily"): "the series shows means, without a verdict",
     ("metrics.margin", "replay"): "replays count claims of a difference by p, which no margin changes",
@@ -721,3 +729,18 @@ def test_of_treatments_of_unequal_size_the_smallest_sets_the_size():
     one = design.sample_size(effect=0.5)
     assert found.units == {"current": one.n, "guided": -(-one.n * 3 // 5), "short": -(-one.n * 2 // 5)}
     assert found.n_total == sum(found.units.values())
+
+
+def test_a_reference_is_printed_and_does_nothing(tmp_path):
+    """In the analysis, and in every form of the report: no link, no tag, no formula."""
+    text = "=https://wiki.example/fares|<b>fare</b>"
+    test = asked({"reference": text})
+    assert text in str(test.analyse())
+    found = {
+        form: test.report(tmp_path / f"r.{form}").read_text(encoding="utf-8") for form in ("html", "md", "json", "csv")
+    }
+    assert "wiki.example" in found["html"]
+    assert "<b>fare" not in found["html"] + found["md"].partition("```toml")[0]
+    assert "href" not in found["html"].partition("wiki.example")[0].rpartition("<")[2]
+    assert '"reference"' in found["json"]
+    assert ",'=https" in found["csv"]

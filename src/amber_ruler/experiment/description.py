@@ -68,6 +68,7 @@ class Metric(_Part):
     margin: Positive | None = Field(default=None, description="Smallest difference that matters, in the metric's unit.")
     margin_lift: Share | None = Field(default=None, description="Or instead: the same as a share of the control.")
     measured_in: Name | None = Field(default=None, description="Its unit of measurement, such as '€'.")
+    reference: Name | None = Field(default=None, description="Where it is defined: a text or a link, which is printed.")
     covariates: list[Name] = Field(default=[], description="Columns known before the test, which sharpen it.")
     cap: Annotated[float, Field(ge=0.5, lt=1)] | None = Field(
         default=None, description="Quantile at which it is capped."

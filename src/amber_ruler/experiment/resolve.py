@@ -64,6 +64,7 @@ KEYS: Mapping[str, Key] = {
     "metrics.margin_lift": Key("setting"),
     "metrics.good": Key("setting"),
     "metrics.measured_in": Key("setting"),
+    "metrics.reference": Key("shown"),
     "metrics.effect": Key("plan"),
     "metrics.lift": Key("plan"),
 }
