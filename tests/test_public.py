@@ -1,5 +1,6 @@
 """The front door: what it hands on, and what it costs."""
 
+import ast
 import json
 import re
 import subprocess
@@ -90,3 +91,37 @@ def test_every_call_in_which_question_which_call_is_there():
     for line in commands:
         words = [word for word in line.split() if re.fullmatch(r"[a-z-]+", word)]
         assert CliRunner().invoke(app, [*words, "--help"]).exit_code == 0, line
+
+
+def imports_of(path, modules):
+    """Modules of the package that a file imports, late and type-only ones too."""
+    found = set()
+    for node in ast.walk(ast.parse(path.read_text(encoding="utf-8"))):
+        if isinstance(node, ast.ImportFrom) and (node.module or "").startswith("amber_ruler"):
+            named = {f"{node.module}.{name.name}" for name in node.names}
+            found |= (named & modules) or {node.module}
+    return found
+
+
+def reached(graph, start):
+    """All that is imported, by whatever way."""
+    found, open_ = set(), list(graph[start])
+    while open_:
+        name = open_.pop()
+        if name not in found:
+            found.add(name)
+            open_ += graph[name]
+    return found
+
+
+def test_no_module_imports_itself_by_way_of_others():
+    """Late and type-only imports counted: but results and their parts, and for now the designs of plans."""
+    package = Path(ar.__file__).parent
+    paths = {
+        ".".join(("amber_ruler", *p.relative_to(package).with_suffix("").parts)).removesuffix(".__init__"): p
+        for p in package.rglob("*.py")
+    }
+    graph = {name: imports_of(path, set(paths)) & set(paths) for name, path in paths.items()}
+    circles = {name for name in graph if name in reached(graph, name)}
+    unplanned = {name for name in circles if not name.startswith("amber_ruler.plan.")}
+    assert unplanned == {"amber_ruler.results.measurement", "amber_ruler.results.parts"}

@@ -752,3 +752,80 @@ def test_a_digest_serves_in_the_place_of_its_table(gaps, tmp_path):
             Experiment(held, **keys(**{**asked, **more})).analyse()
     with pytest.raises(ExperimentFileError, match="decimal is ignored for a digest"):
         Experiment(**keys(source={"digest": "x.json", "decimal": ","}))
+
+
+def comparison(metric, treatment, low, high, **more):
+    """A comparison by its interval alone."""
+    from amber_ruler.results import Comparison, Interval, Test
+
+    tested = Test(p_value=0.01 if low * high > 0 else 0.4, alpha=0.05, **more)
+    return Comparison(
+        title="", method="", source="", metric=metric, treatment=treatment, control="current",
+        estimate=(low + high) / 2, interval=Interval(low, high, 0.95), test=tested, margin=0.5,
+    )  # fmt: skip
+
+
+def decided(primary, guardrails=(), going=()):
+    """The word and the reasons for 'short', from comparisons and the metrics that go on to the next look."""
+    from types import SimpleNamespace
+
+    from amber_ruler.experiment.recommending import decide
+    from amber_ruler.experiment.resolve import resolve
+    from amber_ruler.experiment.results import Analysis
+    from amber_ruler.results import Family
+
+    def family(found):
+        return Family(title="", method="", source="", labels=tuple(map(str, range(len(found)))), results=tuple(found))
+
+    watched = {
+        one.metric: SimpleNamespace(latest=one, stopped_at=None if one.metric in going else 1) for one in primary
+    }
+    analysis = Analysis(
+        title="", method="", source="", primary=family(primary), secondary=None,
+        guardrails=family(guardrails) if guardrails else None, monitored=watched, evidence={}, days_seen=None,
+        days_planned=None, early=False,
+    )  # fmt: skip
+    found = decide(resolve(Experiment(**keys()).description), analysis, (), {})
+    return found.words["short"], [reason.kind for reason in found.reasons["short"]]
+
+
+def test_the_decision_is_made_of_values():
+    """Each rule by intervals that are put together by hand, the next look beside a better metric among them."""
+    from amber_ruler.results import MarginTest
+
+    better, unclear = comparison("fare", "short", 0.6, 1.4), comparison("trips", "short", -1.0, 1.4)
+    worse = comparison("trips", "short", -1.4, -0.6)
+    shown, missed = (
+        comparison("calm", "short", -1.0, 1.4, margin_tests={"not_worse": MarginTest("", p, holds)})
+        for p, holds in ((0.01, True), (0.2, False))
+    )
+    assert decided([unclear], going=["trips"]) == ("wait", ["metric", "next look"])
+    assert decided([better, unclear], going=["trips"]) == ("ship", ["metric", "metric", "better"])
+    assert decided([better, worse], going=["trips"])[0] == "stop"
+    assert decided([unclear])[0] == "hold"
+    assert decided([better], [shown]) == ("ship", ["metric", "metric", "better"])
+    assert decided([better], [missed]) == ("hold", ["metric", "metric", "not shown"])
+    assert decided([better], [comparison("calm", "short", -1.4, -0.6)])[0] == "stop"
+    reason = Experiment(rows_of(2_000, fare=0.5), **keys()).decide().reasons["short"][0]
+    one = Experiment(rows_of(2_000, fare=0.5), **keys()).analyse().primary["fare"]
+    assert (reason.metrics, reason.estimate, reason.p_value) == (("fare",), one.estimate, one.p_value)
+    assert ar.Result.from_json(Experiment(rows_of(200), **keys()).decide().to_json()).reasons["short"][-1].kind
+
+
+def test_a_margin_as_a_lift_holds_at_looks():
+    """Within a wide margin an effect is held, at a look as without; within a narrow one it is better."""
+    rows = rows_of(1_000, fare=0.6, days=10)
+    looks = {"days": {"column": "day", "planned": 20}, "looks": {"after": [5, 10, 20]}, "correction": "bonferroni"}
+    for size, word in ((0.5, "hold"), (0.03, "ship")):
+        metrics = {"fare": {"role": "primary", "margin_lift": size}}
+        for more in ({}, looks, {"method": "bayesian"}):
+            assert dict(Experiment(rows, **keys(metrics=metrics, **more)).decide().words) == {"short": word}
+    latest = Experiment(rows, **keys(metrics={"fare": {"role": "primary", "margin_lift": 0.03}}, **looks)).monitor()
+    lift = latest["fare"].latest.effects["lift"].interval
+    edge = max(abs(lift.low), lift.high)
+    for size, word in ((edge * 1.001, "no difference that matters"), (edge * 0.999, "better")):
+        found = Experiment(rows, **keys(metrics={"fare": {"role": "primary", "margin_lift": float(size)}}, **looks))
+        assert found.monitor()["fare"].latest.verdict == word
+    poor = rows.assign(fare=np.where(rows.form == "short", rows.fare - 1.8, rows.fare))
+    found = Experiment(poor, **keys(metrics={"fare": {"role": "primary", "margin_lift": 0.03}}, **looks))
+    assert found.monitor()["fare"].latest.verdict == "worse"

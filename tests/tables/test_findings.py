@@ -1,5 +1,7 @@
 """Checks: planted faults are found, sound tables seldom raise an alarm."""
 
+import math
+
 import numpy as np
 import pandas as pd
 import polars as pl
@@ -259,3 +261,16 @@ def test_what_is_not_there_is_named():
         look(sound(), unit="travellr")
     with pytest.raises(DataError, match="planned variant"):
         look(sound(), split={"current": 1, "new": 1})
+
+
+def test_the_sample_ratio_p_is_that_of_chi_square_by_hand():
+    """Σ (o − e)² / e on one degree of freedom less than variants; of two its tail is exp(−x / 2)."""
+    seen = {"a": 480, "b": 530, "c": 490}
+    found = ar.tables.check_split(seen, {"a": 1.0, "b": 1.0, "c": 1.0})
+    statistic = sum((n - 500) ** 2 / 500 for n in seen.values())
+    assert found.statistic == pytest.approx(statistic, rel=1e-14)
+    assert found.df == 2
+    assert found.p_value == pytest.approx(math.exp(-statistic / 2), rel=1e-13)
+    two = ar.tables.check_split({"a": 60, "b": 40}, {"a": 3.0, "b": 1.0})
+    assert (two.df, two.statistic) == (1, pytest.approx(15**2 / 75 + 15**2 / 25, rel=1e-14))
+    assert two.p_value == pytest.approx(math.erfc(math.sqrt(two.statistic / 2)), rel=1e-13)

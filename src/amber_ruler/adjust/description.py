@@ -3,14 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import asdict, dataclass, fields
+from dataclasses import dataclass, fields
 from typing import Any, Literal, TypeAlias
 
 from amber_ruler.errors import InputError
 from amber_ruler.numeric import gate
-from amber_ruler.results import Comparison
-
-__all__ = ["Steps", "steps"]
 
 Theta: TypeAlias = Literal["within", "total", "optimal"]
 Shares: TypeAlias = Literal["sample", "precision"]
@@ -150,50 +147,3 @@ class Steps:
         usual = Steps()
         found = {f.name: getattr(self, f.name) for f in fields(self) if getattr(self, f.name) != getattr(usual, f.name)}
         return {name: list(v) if isinstance(v, tuple) else v for name, v in found.items()}
-
-    def compare(self, treatment: Any, control: Any, *, value: str, **settings: Any) -> Comparison:
-        """Compare two variants so: `adjust.sharpen` with these steps."""
-        from amber_ruler.adjust.sharpen import sharpen
-
-        return sharpen(treatment, control, value=value, **asdict(self), **settings)
-
-
-def steps(
-    *,
-    cap: float | None = None,
-    cap_at: float | None = None,
-    ends: Ends = "upper",
-    strata: str | None = None,
-    shares: Shares | Mapping[str, float] = "sample",
-    covariate: Covariate = (),
-    theta: Theta = "within",
-    per: str | None = None,
-    cluster: str | None = None,
-    known_on: str | None = None,
-    assigned_on: str | None = None,
-) -> Steps:
-    """Describe once how metrics are sharpened, to be used of many, saved and printed.
-
-    Parameters
-    ----------
-    cap, cap_at, ends, strata, shares, covariate, theta, per, cluster, known_on, assigned_on
-        As for `sharpen`.
-
-    Returns
-    -------
-    Steps
-        Its `compare(treatment, control, value=…)` is `sharpen`; `to_dict()` is what differs from the usual.
-
-    Raises
-    ------
-    InputError
-        If the steps do not go together, with the reason.
-
-    Examples
-    --------
-    >>> sharper = steps(cap=0.99, covariate=["prior_spend", "prior_trips"], strata="home_port")
-    >>> sharper.to_dict()
-    {'cap': 0.99, 'strata': 'home_port', 'covariate': ['prior_spend', 'prior_trips']}
-    """
-    listed: Any = covariate
-    return Steps(cap, cap_at, ends, strata, shares, listed, theta, per, cluster, known_on, assigned_on)

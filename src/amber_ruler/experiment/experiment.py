@@ -24,6 +24,7 @@ from amber_ruler.resample import Replays
 from amber_ruler.resample.drawing import Progress
 from amber_ruler.results import Comparison
 from amber_ruler.results.display import Look, Shown
+from amber_ruler.results.result import report_floor
 from amber_ruler.sequential import Monitoring
 from amber_ruler.tables import Findings, Table, checking, grammar, profile, reduce, table
 from amber_ruler.tables.shared import Shared
@@ -352,9 +353,7 @@ class Experiment(Shown):
         force : bool
             Whether an existing file may be overwritten.
         """
-        from importlib import import_module
-
-        write = import_module("amber_ruler.report.experiment").write
+        write = report_floor(".experiment").write
         written: Path = write(self, Path(path), dict(overridden or {}), force=force)
         return written
 

@@ -241,6 +241,4 @@ def _shown(log_factor: float) -> float:
 
 
 def _factor(log_factor: float) -> str:
-    from amber_ruler.report.views.parts import factor_text
-
-    return factor_text(float(log_factor))
+    return numbers.factor(float(log_factor))

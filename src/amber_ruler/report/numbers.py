@@ -97,6 +97,19 @@ def p_value(p: float, alpha: float | None = None) -> str:
     return text
 
 
+def factor(log_factor: float) -> str:
+    """Format a Bayes factor from its logarithm, as a power of ten where it is beyond a float.
+
+    Examples
+    --------
+    >>> factor(2.58), factor(2_000)
+    ('13.2', '10^868.6')
+    """
+    if abs(log_factor) < 650:
+        return number(math.exp(log_factor))
+    return f"10^{log_factor / math.log(10):.1f}"
+
+
 def fixed(value: float, decimals: int) -> str:
     """Format with so many decimals, or as a power of ten where that would be unreadable."""
     if value != 0 and (abs(value) >= 1e15 or decimals > 9):

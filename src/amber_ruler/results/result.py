@@ -54,7 +54,7 @@ class Result:
     asked: Any = field(default=None, metadata=HIDDEN)
 
     def __str__(self) -> str:
-        return str(_report().text(self))
+        return str(report_floor().text(self))
 
     __repr__ = __str__
 
@@ -95,7 +95,7 @@ class Result:
 
     def sentence(self) -> str:
         """Return the answer as one plain sentence that fits into a report."""
-        return str(_report().sentence(self))
+        return str(report_floor().sentence(self))
 
     def to_dict(self) -> dict[str, Any]:
         """Return plain JSON types under stable keys; what is not a finite number becomes None."""
@@ -121,21 +121,21 @@ class Result:
         >>> Result.from_json(r.to_json()) == r
         True
         """
-        result: Result = _report().from_json(text)
+        result: Result = report_floor().from_json(text)
         return result
 
     def to_frame(self) -> pd.DataFrame:
         """Return a tidy pandas frame, one row a comparison."""
-        frame: pd.DataFrame = _report().frame(self)
+        frame: pd.DataFrame = report_floor().frame(self)
         return frame
 
     def plot(self, ax: Axes | None = None) -> Axes:
         """Draw the result, on `ax` if given, and return the Axes."""
-        axes: Axes = _report().figure(self, ax)
+        axes: Axes = report_floor().figure(self, ax)
         return axes
 
     def _repr_html_(self) -> str:
-        return str(_report().fragment(self))
+        return str(report_floor().fragment(self))
 
     def __eq__(self, other: object) -> bool:
         return type(self) is type(other) and self.to_dict() == other.to_dict()
@@ -148,8 +148,9 @@ def type_tag(kind: type) -> str:
     return re.sub(r"(?<=[a-z])(?=[A-Z])", "_", kind.__name__).lower()
 
 
-def _report() -> Any:
-    return import_module("amber_ruler.report")
+def report_floor(room: str = "") -> Any:
+    """What draws and writes results, or a room of it: the one reach upward, made when it is asked."""
+    return import_module(f"amber_ruler.report{room}")
 
 
 def _plain_fields(item: Any) -> dict[str, Any]:

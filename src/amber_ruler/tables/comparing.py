@@ -4,22 +4,20 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import replace
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 import numpy as np
 
+from amber_ruler.digest import Rows
 from amber_ruler.errors import DataError, InputError
 from amber_ruler.register import Method, registered
 from amber_ruler.results import Comparison, Family
-
-if TYPE_CHECKING:
-    from amber_ruler.tables.table import Table
 
 Metrics = str | Sequence[str] | Mapping[str, Mapping[str, Any]]
 
 
 def compare(
-    table: Table,
+    table: Rows,
     metrics: Metrics,
     *,
     by: str,
@@ -87,7 +85,7 @@ def _asked(metrics: Metrics) -> dict[str, dict[str, Any]]:
 
 
 def _one(
-    table: Table,
+    table: Rows,
     metric: str,
     *,
     by: str,

@@ -8,7 +8,7 @@ import numpy as np
 
 from amber_ruler.report import numbers
 from amber_ruler.report.blocks import Block, Grid, Heading, Lines
-from amber_ruler.report.views.parts import chance, factor_text
+from amber_ruler.report.views.parts import chance
 from amber_ruler.report.views.shared import checks_and_notes
 
 if TYPE_CHECKING:
@@ -68,13 +68,13 @@ def _facts(result: EvidenceForecast) -> list[tuple[str, str]]:
     return [
         ("units in each group", _whole(result.n)),
         ("standard error then", numbers.number(_number(result.se))),
-        (f"Bayes factor if just the prior's mean is seen, {mean}", factor_text(_number(result.log_factor_at_mean))),
-        ("Bayes factor if just no effect is seen", factor_text(_number(result.log_factor_at_null))),
+        (f"Bayes factor if just the prior's mean is seen, {mean}", numbers.factor(_number(result.log_factor_at_mean))),
+        ("Bayes factor if just no effect is seen", numbers.factor(_number(result.log_factor_at_null))),
         (
             "typical factor if there is an effect",
-            "beyond all numbers" if typical is None else factor_text(_number(typical)),
+            "beyond all numbers" if typical is None else numbers.factor(_number(typical)),
         ),
-        ("typical factor if there is none", factor_text(_number(result.expected_log_under_null))),
+        ("typical factor if there is none", numbers.factor(_number(result.expected_log_under_null))),
         (f"chance of a factor above {k:g} if there is an effect", chance(_number(result.chance_for_effect))),
         (f"chance of a factor below 1/{k:g} if there is none", chance(_number(result.chance_for_none))),
         (f"chance of one above {k:g} though there is none", chance(_number(result.chance_misled_to_effect))),
@@ -90,7 +90,7 @@ def _row(result: EvidenceForecast, k: int) -> tuple[str, ...]:
     n = float(np.ravel(result.n)[k])
     return (
         numbers.whole(n),
-        *(factor_text(float(np.ravel(v)[k])) for v in factors),
+        *(numbers.factor(float(np.ravel(v)[k])) for v in factors),
         *(chance(float(np.ravel(v)[k])) for v in chances),
     )
 

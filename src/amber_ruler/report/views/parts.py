@@ -136,14 +136,14 @@ def _factors(part: Evidence, result: Measurement) -> list[tuple[str, str]]:
     log_factor, what = float(part.log_bayes_factor), _what(result)
     none = f"no {what.split()[1]}"
     found = [
-        (f"Bayes factor for {what}", f"{factor_text(log_factor)}, for none {factor_text(-log_factor)}"),
+        (f"Bayes factor for {what}", f"{numbers.factor(log_factor)}, for none {numbers.factor(-log_factor)}"),
         ("its natural log", numbers.number(log_factor)),
         ("evidence", f"{evidence_band(log_factor)}, for {what if log_factor >= 0 else none}"),
     ]
     for side, log_side in (("above", part.log_factor_above), ("below", part.log_factor_below)):
         if log_side is not None:
             start = numbers.number(float(part.null))
-            found.append((f"Bayes factor for {what} {side} {start} only", factor_text(float(log_side))))
+            found.append((f"Bayes factor for {what} {side} {start} only", numbers.factor(float(log_side))))
     return found
 
 
@@ -178,7 +178,7 @@ def _scales_said(part: Evidence) -> list[Block]:
     """How far the evidence hangs on the prior's scale."""
     if part.best_scale is None or part.best_log_factor is None or part.threshold is None:
         return []
-    most = f"At most it is {factor_text(part.best_log_factor)}, with a scale of {numbers.number(part.best_scale)}."
+    most = f"At most it is {numbers.factor(part.best_log_factor)}, with a scale of {numbers.number(part.best_scale)}."
     if part.scales_beyond is None:
         return [Lines((f"The evidence reaches {part.threshold:g} neither way with this prior. {most}",))]
     low, high = part.scales_beyond
@@ -189,10 +189,10 @@ def _scales_said(part: Evidence) -> list[Block]:
 
 class _Trace:
     def blocks(self, part: Trace, result: Measurement) -> list[Block]:
-        marks = [(name, numbers.number(at), factor_text(v)) for name, (at, v) in part.marks.items()]
+        marks = [(name, numbers.number(at), numbers.factor(v)) for name, (at, v) in part.marks.items()]
         at, top = part.largest
         where = result.axis.labels[int(at) - 1] if part.along == "prior" and result.axis else numbers.number(at)
-        marks.append(("largest", where, factor_text(top)))
+        marks.append(("largest", where, numbers.factor(top)))
         passes = ", ".join(numbers.number(v) for v in part.changes)
         said = f"The factor passes {part.threshold:g} or 1/{part.threshold:g} at {passes}." if passes else ""
         return [
@@ -452,7 +452,7 @@ class _Anytime:
             return []
         facts = [
             ("holds at every moment, however often one looks", ""),
-            ("e-value against the null", factor_text(float(part.log_e))),
+            ("e-value against the null", numbers.factor(float(part.log_e))),
         ]
         if part.wider is not None:
             facts.append(("times as wide as for a single look", numbers.number(float(part.wider))))
@@ -570,7 +570,9 @@ def cells(result: Measurement, k: int) -> list[str]:
     chances = [v for v in (part.chance_better, part.chance_best) if v is not None]
     found = [chance(float(np.broadcast_to(v, np.shape(result.estimate)).ravel()[k])) for v in chances]
     if part.log_bayes_factor is not None:
-        found.append(factor_text(float(np.broadcast_to(part.log_bayes_factor, np.shape(result.estimate)).ravel()[k])))
+        found.append(
+            numbers.factor(float(np.broadcast_to(part.log_bayes_factor, np.shape(result.estimate)).ravel()[k]))
+        )
     return found
 
 
@@ -587,7 +589,7 @@ def evidence_cells(one: Measurement, results: Sequence[Measurement]) -> list[str
     for head in evidence_headers(results):
         value = getattr(one.evidence, _IN_A_FAMILY[head], None)
         number = math.nan if value is None else float(value)
-        written = {"expected loss": _size(number, percent=one.percent), "Bayes factor": factor_text(number)}
+        written = {"expected loss": _size(number, percent=one.percent), "Bayes factor": numbers.factor(number)}
         found.append("" if value is None else written.get(head, chance(number)))
     return found
 
@@ -622,7 +624,7 @@ def weighed(result: Measurement) -> str:
         said.append(f"{named}: {chance(float(part.chance_better))}")
     if part is not None and part.log_bayes_factor is not None:
         log_factor = float(part.log_bayes_factor)
-        said.append(f"Bayes factor {factor_text(log_factor)} ({evidence_band(log_factor)})")
+        said.append(f"Bayes factor {numbers.factor(log_factor)} ({evidence_band(log_factor)})")
     return " · ".join(said)
 
 
@@ -651,7 +653,7 @@ def trace_words(result: Measurement) -> str:
     part = result.trace
     if part is None:
         return ""
-    low, high = (factor_text(float(v)) for v in (np.min(part.log_factors), np.max(part.log_factors)))
+    low, high = (numbers.factor(float(v)) for v in (np.min(part.log_factors), np.max(part.log_factors)))
     over = {"prior": "these priors", "prior scale": "these prior scales"}.get(part.along, "these data")
     named = f", {result.treatment} against {result.control}" if isinstance(result, Comparison) else ""
     return f"{result.metric}{named}: the Bayes factor stays between {low} and {high} over {over}."
@@ -705,17 +707,10 @@ def standing(result: Comparison, labels: list[str]) -> str:
     return f"{start}{listed}.{rest}"
 
 
-def factor_text(log_factor: float) -> str:
-    """A Bayes factor, as a power of ten where it is beyond a float."""
-    if abs(log_factor) < 650:
-        return numbers.number(math.exp(log_factor))
-    return f"10^{log_factor / math.log(10):.1f}"
-
-
 def evidence_words(log_factor: float, what: str = "a difference") -> str:
     """Which way the evidence points, and how far."""
     way = f"{what} than under none" if log_factor >= 0 else f"no {what.split()[1]} than under one"
-    return f"{factor_text(abs(log_factor))} times likelier under {way}"
+    return f"{numbers.factor(abs(log_factor))} times likelier under {way}"
 
 
 def chance(value: float) -> str:
