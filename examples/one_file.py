@@ -13,7 +13,7 @@ print(found.sentence())
 
 decision = test.decide()
 for treatment, word in decision.words.items():
-    print(f"{word} {treatment}: {decision.reasons[treatment][-1]}")
+    print(f"{word} {treatment}: {decision.reasons[treatment][-1].kind}")
 
 with TemporaryDirectory() as folder:
     page = test.report(Path(folder) / "report.html").read_text(encoding="utf-8")

@@ -301,6 +301,7 @@ def test_every_form_of_the_report_is_inert_and_whole(tmp_path):
         )
         assert again.report(path, force=True).read_text(encoding="utf-8") == texts[form]
     assert not list(tmp_path.glob("*.part"))
+    assert not any("Reason(" in text for text in texts.values())
     assert "&lt;script" in texts["html"]
     assert "<script>" not in texts["html"]
     assert "<b>bold" not in texts["html"]

@@ -86,13 +86,13 @@ def _blocks(k: int, step: Step) -> list[Block]:
 
 def _decided(k: int, test: Experiment) -> list[Block]:
     from amber_ruler.report.blocks import Heading, Lines
-    from amber_ruler.report.views.recommendation import SAID
+    from amber_ruler.report.views.recommendation import SAID, reason_words
 
     found = test.decide()
     blocks: list[Block] = [Heading(f"{k} · Decide", "What should be done with each form, by the experiment file?")]
     for treatment, word in found.words.items():
         sign, colour, said = SAID[word]
-        last = f"{said.format(treatment)}: {found.reasons[treatment][-1]}"
+        last = f"{said.format(treatment)}: {reason_words(found.reasons[treatment][-1])}"
         blocks.append(Lines((last,), ((sign, colour),), strong=True))
     return blocks
 

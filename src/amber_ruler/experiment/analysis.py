@@ -24,9 +24,10 @@ def analyse(source: Any, asked: Resolved, *, days: tuple[Any, ...], shared: Shar
     primary = {label: one for label, (_, one) in labelled.items()}
     monitored = looks(source, asked, labelled, days) if asked.looks else {}
     primary |= {label: one.latest for label, one in monitored.items() if one.latest is not None}
-    evidence = {}
-    if asked.method != "frequentist":
-        evidence = {label: weighed(source, asked.metrics[name], one, shared) for label, (name, one) in labelled.items()}
+    evidence, notes = {}, _notes(asked)
+    for label, (name, one) in labelled.items() if asked.method != "frequentist" else ():
+        evidence[label], said = weighed(source, asked.metrics[name], one, shared)
+        notes += said
     if asked.method == "bayesian":
         primary = evidence
     seen = len(days) if asked.day else None
@@ -35,7 +36,7 @@ def analyse(source: Any, asked: Resolved, *, days: tuple[Any, ...], shared: Shar
         title=asked.title,
         method=f"each treatment against {asked.control}, by {asked.by}",
         source="",
-        notes=tuple(_notes(asked)),
+        notes=tuple(dict.fromkeys(notes)),
         primary=_family(primary, "none" if asked.looks else asked.correction, "Primary"),
         secondary=_family(_of_role(asked, found, "secondary"), asked.correction, "Secondary"),
         guardrails=_family(_of_role(asked, found, "guardrail"), "none", "Guardrails"),

@@ -18,8 +18,8 @@ from amber_ruler.tables.shared import Shared
 _TESTS_ONLY = ("skewness", "group sizes", "one value")  # checks of a test's own error rate
 
 
-def weighed(source: Any, asked: Request, tested: Comparison, shared: Shared) -> Comparison:
-    """The posterior of a comparison: of the plain data, or of the two adjusted means where it was adjusted.
+def weighed(source: Any, asked: Request, tested: Comparison, shared: Shared) -> tuple[Comparison, tuple[str, ...]]:
+    """The posterior of a comparison, of the plain data or of the adjusted means; and what is to be said of it.
 
     An adjusted mean m with standard error s of n units is weighed as the mean of n units with the standard deviation
     s √n: the prior's standardised effect is then in units of the adjusted standard deviation.
@@ -55,7 +55,8 @@ def weighed(source: Any, asked: Request, tested: Comparison, shared: Shared) -> 
     found: Comparison = getattr(bayes, name)(*arms, **settings)
     seen = () if name != "means" or not asked.steps else tuple(c for c in tested.checks if c.name not in _TESTS_ONLY)
     quantity = tested.quantity if asked.steps else found.quantity
-    return replace(found, quantity=quantity, checks=(*found.checks, *seen), notes=(*found.notes, *notes))
+    whole = replace(found, quantity=quantity, checks=(*found.checks, *seen), notes=(*found.notes, *notes))
+    return whole, tuple(notes)
 
 
 def _as_summary(group: Group) -> Summary:

@@ -105,7 +105,8 @@ def made(experiment: Experiment, overridden: Mapping[str, str]) -> Page:
     results += plan
     days = _answered(experiment.daily, sections, "days", "Day by day")
     if days:
-        sections.append(Section("days", "Day by day", (), tuple(days.values())))
+        notes = tuple(dict.fromkeys(note for one in days.values() for note in one.notes))
+        sections.append(Section("days", "Day by day", (Lines(notes),) if notes else (), tuple(days.values())))
         results += days.values()
     sections.append(Section("methods", "Methods", (*_methods(found), *shown(found), *checks_and_notes(found))))
     sections.append(Section("reproduce", "How to reproduce", tuple(_reproduce(experiment))))
@@ -165,7 +166,7 @@ def _inside(result: Result) -> list[Block]:
 def _brief(one: Result) -> list[Block]:
     kept = (Grid, Ruler)
     layout = view_of(one).layout(one)
-    return [*[b for b in layout if isinstance(b, kept)][:2], Lines((one.sentence(),))]
+    return [*[b for b in layout if isinstance(b, kept)][:2], Lines((one.sentence(), *one.notes))]
 
 
 def _planned(experiment: Experiment) -> tuple[list[Result], list[Block]]:
@@ -186,8 +187,9 @@ def _replayed(experiment: Experiment, findings: Findings) -> list[Block]:
             Lines((f"Not replayed, for there are more than {_MOST_REPLAYED:,} units: experiment.replay() does it.",))
         ]
     try:
-        said = experiment.replay(runs=_RUNS, seed=1).sentence()
-        return [Lines((f"Replayed {_RUNS} times: {said[:1].lower()}{said[1:]}",))]
+        found = experiment.replay(runs=_RUNS, seed=1)
+        said = found.sentence()
+        return [Lines((f"Replayed {_RUNS} times: {said[:1].lower()}{said[1:]}", *found.notes))]
     except AmberRulerError as error:
         return [Lines((f"Not replayed: {error}",))]
 

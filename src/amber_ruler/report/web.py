@@ -13,6 +13,7 @@ from jinja2 import Environment, PackageLoader
 from amber_ruler.report import numbers, palette
 from amber_ruler.report.blocks import Block, Grid, Heading, Lines, Ruler, RulerRow, reworded
 from amber_ruler.report.scale import Scale, scale_of
+from amber_ruler.report.views.recommendation import reason_words
 from amber_ruler.results.display import safe
 
 
@@ -121,7 +122,9 @@ def report(page: Any, signs: Sequence[tuple[str, str, str, str, str]]) -> str:
             "word": word,
             "sign": sign,
             "said": safe(said.format(treatment)),
-            "because": safe(recommendation.reasons[treatment][-1] if recommendation.reasons[treatment] else ""),
+            "because": safe(
+                reason_words(recommendation.reasons[treatment][-1]) if recommendation.reasons[treatment] else ""
+            ),
             "otherwise": safe(recommendation.overridden.get(treatment, "")),
         }
         for treatment, word, sign, _, said in signs

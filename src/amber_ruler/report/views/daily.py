@@ -8,6 +8,7 @@ import numpy as np
 
 from amber_ruler.report import numbers, palette
 from amber_ruler.report.blocks import Block, Grid, Heading, Lines
+from amber_ruler.report.views.shared import checks_and_notes
 from amber_ruler.samples.variants import printed
 
 if TYPE_CHECKING:
@@ -27,6 +28,7 @@ def layout(result: Daily) -> list[Block]:
     return [
         Heading(result.title, result.method),
         Grid(("", *labels), lines),
+        *checks_and_notes(result),
         Lines((sentence(result),), strong=True),
     ]
 
@@ -69,6 +71,8 @@ def draw(result: Daily, ax: Axes | None = None) -> Axes:
     step = max(1, -(-len(at) * (widest + 3) // _LETTERS))
     axes.set_xticks(at[::step], result.days[::step])
     axes.set_xlabel("day", color=palette.INK)
-    axes.set_ylabel(f"{result.metric}, mean with its 95% interval", color=palette.INK)
+    axes.set_ylabel(
+        f"{result.metric}, {result.method.partition(' of each')[0]} with its 95% interval", color=palette.INK
+    )
     axes.legend(frameon=False, labelcolor=palette.INK, handlelength=3, loc="upper left", bbox_to_anchor=(1.0, 1.0))
     return finish(axes, result.title)

@@ -64,7 +64,8 @@ def panels(result: Family) -> list[tuple[str, Ruler]]:
         margins = {one.margin for _, one in members}
         rows_ = tuple(ruler_row(one, label) for label, one in members)
         chance = first.quantity == "superiority"
-        said = {"share": "percentage points", "ratio": "ratio", "correlation": "correlation"}.get(unit, metric)
+        named_unit = f"{metric} ({first.measured_in})" if first.measured_in else metric
+        said = {"share": "percentage points", "ratio": "ratio", "correlation": "correlation"}.get(unit, named_unit)
         said = "chance to have more" if chance else said
         marks = "%" if chance else {"share": "pp", "ratio": "times"}.get(unit, "")
         margin = first.margin if len(margins) == 1 else None

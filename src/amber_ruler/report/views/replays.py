@@ -31,7 +31,7 @@ def layout(result: Replays) -> list[Block]:
         Grid(header, tuple(rows_), left=(0, 2, len(header) - 1)),
         ruler(result),
         *_together(result),
-        *(block for one in result.results for block in checks_and_notes(one)),
+        *(block for one in (*result.results, result) for block in checks_and_notes(one)),
         Lines((sentence(result),), strong=True),
     ]
 
