@@ -168,7 +168,11 @@ def settings(rng: np.random.Generator, method: Method) -> dict[str, Any]:
             "metric": ["fare", "<script>"],
         }.get(name, words or [None])
         wrong = [None, "?", -1, math.nan, [0.1, 0.2], 10**400, object(), math.inf]
-        found[name] = (usual if rng.random() < 0.9 else wrong)[int(rng.integers(len(usual)))] if usual else None
+        if not usual:
+            found[name] = None
+            continue
+        some = usual if rng.random() < 0.9 else wrong
+        found[name] = some[int(rng.integers(len(usual))) % len(some)]
     return found
 
 

@@ -12,12 +12,13 @@ import amber_ruler as ar
 from amber_ruler import AmberRulerError, Moments, Pairs, Records, Sample, Summary
 from amber_ruler.register import METHODS, ROOMS
 from amber_ruler.results import Comparison, Measurement
+from amber_ruler.settings import COMMON
 
 for room in ROOMS:
     getattr(ar, room)
 EVERY = [pytest.param(m, id=".".join(key)) for key, m in sorted(METHODS.items())]
 LAWS = {"swap", "rescale", "shift", "broadcast", "doors", "p and interval", "again", "null", "p and alpha"}
-ORDER = ["alpha", "null", "alternative", "margin", "margin_lift", "good", "metric", "seed"]
+ORDER = list(COMMON)
 COLUMNS = {
     "value": "fare", "covariate": "prior", "before": "prior", "per": "searches", "weight": "weight", "taken": "used",
     "exposed": "seen", "strata": "port", "segment": "port", "cluster": "who", "unit": "who", "age": "day",

@@ -134,6 +134,13 @@ def test_every_setting_of_every_method_is_obeyed_or_refused(method):
         assert any(outcomes), name
 
 
+@pytest.mark.parametrize("method", [one for one in EVERY if "metric" in one.values[0].settings])
+def test_a_metric_is_called_what_it_is_called(method):
+    """In the title, or in the field of its name."""
+    found = asked(method, metric="tips")
+    assert "tips" in f"{found.title} {getattr(found, 'metric', '')}"
+
+
 def test_importing_the_methods_composes_signatures_without_reading_types():
     """Types are read when a method is first asked: the settings of most methods are not known after an import."""
     code = (

@@ -81,8 +81,7 @@ def proportion(
     >>> round(r.estimate, 4), round(r.evidence.bayes_factor, 3)
     (0.1512, 5.968)
     """
-    ask = shared.question(asked)
-    ask = share_question(ask.alpha, margin, ask.good)
+    ask = share_question(asked, margin)
     one = groups.one(group, "share", least=0)
     at = shared.null_of(null, gate.between, 0, 1)
     needs_factor(odds, there=at is not None)
@@ -194,8 +193,7 @@ def proportions(
     >>> round(r.evidence.chance_better, 4), round(r.evidence.bayes_factor, 3)
     (0.9836, 0.572)
     """
-    ask = shared.question(asked)
-    ask = share_question(ask.alpha, margin, ask.good)
+    ask = share_question(asked, margin)
     one, two = groups.two(treatment, control, "share", least=0)
     other = control_prior or prior
     common = common_prior or (prior if other == prior else None)
@@ -276,9 +274,9 @@ def best_proportion(
     return against.best_of(ask, arms, metric=name, what="share", kind="beta", prior=str(prior), source=_SOURCE)
 
 
-def share_question(alpha: float, margin: float | None, good: str) -> shared.Question:
-    """The settings that every method has; a margin of shares is below 1."""
-    ask = shared.question({"alpha": alpha, "margin": margin, "good": good})
+def share_question(asked: Directed, margin: float | None) -> shared.Question:
+    """The settings that every method has; a margin of proportions is below 1."""
+    ask = shared.question(asked, margin=margin)
     if ask.margin is not None and ask.margin >= 1:
         raise InputError.rule("margin", margin, "below 1", "Shares are from 0 to 1: 3 percentage points are 0.03.")
     return ask
