@@ -458,13 +458,19 @@ def test_an_answer_is_computed_once(runs):
         lambda: ar.measure.means(one, two, margin=0.3),
         lambda: ar.measure.means(one, two, margin_lift=0.3),
         lambda: ar.measure.mean(one, null=5.0, margin=0.3),
+        lambda: ar.measure.means(one, two, margin=0.3, known_sd=(3.0, 3.0)),
         lambda: ar.measure.pairs(Pairs(one[:30], two), margin=0.3),
         lambda: ar.measure.proportions(ar.Counts(30, 100), ar.Counts(20, 90), margin=0.1),
         lambda: ar.measure.rates(ar.Events(30, 100), ar.Events(20, 90), margin=0.1),
     ):
         runs.clear()
-        assert ask().test.margin_interval is not None
+        r = ask()
         assert set(runs.values()) == {1}, runs
+        by_lift = {"margin_lift": None} if r.margin_lift else {}
+        wide = r.again(alpha=0.1, margin=None, **by_lift)
+        expected = wide.effects["lift"].interval if by_lift else wide.interval
+        found = r.test.margin_interval
+        assert [found.low, found.high] == pytest.approx([expected.low, expected.high], rel=1e-12)
 
 
 def test_an_experiment_runs_each_comparison_twice_at_most(runs):
