@@ -1,5 +1,7 @@
 """An experiment from its file to its report: what it says is what the library says of the same rows."""
 
+import csv
+import io
 import json
 import re
 import shlex
@@ -310,6 +312,11 @@ def test_every_form_of_the_report_is_inert_and_whole(tmp_path):
     assert ",=fare" not in texts["csv"]
     primary = test.analyse().primary.results[0]
     assert str(primary.estimate) in texts["csv"]
+    table = list(csv.DictReader(io.StringIO(texts["csv"])))
+    assert {row["decision"] for row in table} == set(test.decide().words.values())
+    shown = test.analyse().guardrails.results[0].margin_tests["not_worse"]
+    assert [row["margin_p"] for row in table if row["role"] == "guardrails"] == [str(shown.p_value)]
+    assert all(row["reason"] for row in table)
     assert json.loads(texts["json"])["results"][0]["type"] == "recommendation"
     for said in (f"{primary.estimate:.2f}", "Guardrails", "How to reproduce", "Day by day"):
         assert said in texts["html"]

@@ -6,6 +6,7 @@ without. Echoes of the description are no computed numbers.
 
 import copy
 import itertools
+import json
 import zlib
 from functools import cache
 
@@ -759,3 +760,16 @@ def test_a_reference_is_printed_and_does_nothing(tmp_path):
     assert "href" not in found["html"].partition("wiki.example")[0].rpartition("<")[2]
     assert '"reference"' in found["json"]
     assert ",'=https" in found["csv"]
+
+
+@pytest.mark.parametrize("at", [0, 2, 3])
+def test_the_report_holds_every_answer(at, tmp_path):
+    """What a question computes is what the report shows: a key that is obeyed there is obeyed here."""
+    test = Experiment(source_of(CASES[at]), **described(CASES[at]))
+    shown = json.loads(test.report(tmp_path / "report.json").read_text(encoding="utf-8"))["results"]
+    given = [test.decide(), test.analyse(), test.check(), test.plan(), *test.daily().values()]
+    given += [one for each in test.segments().values() for one in each.values()]
+    given += test.monitor().values() if CASES[at]["looks"] else []
+    for one in given:
+        plain = {key: v for key, v in json.loads(json.dumps(one.to_dict())).items() if key != "schema"}
+        assert any(all(found.get(key) == v for key, v in plain.items()) for found in shown), one.title

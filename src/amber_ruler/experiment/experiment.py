@@ -49,6 +49,8 @@ class Experiment(Shown):
         The same, checked.
     folder : Path
         Where the files are that the source names.
+    asked : Resolved
+        What the description asks of each metric: its method, how variants are read, and every setting.
 
     Raises
     ------

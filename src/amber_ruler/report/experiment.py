@@ -17,7 +17,7 @@ from amber_ruler.report import numbers
 from amber_ruler.report.blocks import Block, Grid, Heading, Lines, Ruler
 from amber_ruler.report.views import view_of
 from amber_ruler.report.views.analysis import ROLES, early_said, families, shown
-from amber_ruler.report.views.recommendation import SAID
+from amber_ruler.report.views.recommendation import SAID, reason_words
 from amber_ruler.report.views.shared import checks_and_notes
 from amber_ruler.results import Result
 from amber_ruler.results.display import safe
@@ -265,12 +265,28 @@ def _csv(page: Page) -> str:
     rows = view_of(page.analysis).rows(page.analysis)
     if not rows:
         raise DataError("There is no comparison to write.")
+    for row in rows:
+        row.update(_decision(page.recommendation, row))
     columns = list(dict.fromkeys(name for row in rows for name in row))
     out = io.StringIO()
     writer = csv.writer(out, lineterminator="\n")
     writer.writerow(columns)
     writer.writerows([_cell(row.get(name, "")) for name in columns] for row in rows)
     return out.getvalue()
+
+
+def _decision(found: Recommendation, row: Mapping[str, Any]) -> dict[str, Any]:
+    """What is recommended of a row's treatment, and the reason that its comparison is, where it is one."""
+    treatment = str(row["treatment"])
+    reasons = found.reasons[treatment]
+    mine = [r for r in reasons if r.kind == "metric" and row["metric"] in r.metrics and row["role"].startswith(r.role)]
+    tested = mine[0].margin_test if mine else None
+    return {
+        "decision": found.words[treatment],
+        "margin_p": "" if tested is None else tested.p_value,
+        "reason": reason_words(mine[0]) if mine else "",
+        "because": reason_words(reasons[-1]),
+    }
 
 
 def _cell(value: Any) -> Any:
