@@ -313,7 +313,7 @@ def test_every_form_of_the_report_is_inert_and_whole(tmp_path):
     primary = test.analyse().primary.results[0]
     assert str(primary.estimate) in texts["csv"]
     table = list(csv.DictReader(io.StringIO(texts["csv"])))
-    assert {row["decision"] for row in table} == set(test.decide().words.values())
+    assert {row["recommended"] for row in table} == set(test.decide().words.values())
     shown = test.analyse().guardrails.results[0].margin_tests["not_worse"]
     assert [row["margin_p"] for row in table if row["role"] == "guardrails"] == [str(shown.p_value)]
     assert all(row["reason"] for row in table)
@@ -837,3 +837,21 @@ def test_a_margin_as_a_lift_holds_at_looks():
     poor = rows.assign(fare=np.where(rows.form == "short", rows.fare - 1.8, rows.fare))
     found = Experiment(poor, **keys(metrics={"fare": {"role": "primary", "margin_lift": 0.03}}, **looks))
     assert found.monitor()["fare"].latest.verdict == "worse"
+
+
+def test_a_reason_is_not_rounded_onto_no_difference():
+    """An interval that just holds 0, or just leaves it out, is written so; of a ratio the same around 1."""
+    from amber_ruler.experiment import Reason
+    from amber_ruler.results import Interval
+
+    def said(low, high, unit="metric"):
+        reason = Reason(
+            kind="metric", metrics=("fare",), role="primary", verdict="undecided", estimate=(low + high) / 2, p_value=0.05,
+            interval=Interval(low, high, 0.95), unit=unit, measured_in="€" if unit == "metric" else "",
+        )  # fmt: skip
+        return reason_words(reason)
+
+    assert "interval −0.0004 to 2.5805 €" in said(-0.00036, 2.58048)
+    assert "interval 0.0004 to 2.5805 €" in said(0.00036, 2.58048)
+    assert "interval 1.0004 to 2.5805," in said(1.00036, 2.58048, unit="ratio")
+    assert "+1.32 pp" in said(0.0100, 0.0164, unit="share")

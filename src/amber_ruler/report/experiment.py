@@ -282,7 +282,7 @@ def _decision(found: Recommendation, row: Mapping[str, Any]) -> dict[str, Any]:
     mine = [r for r in reasons if r.kind == "metric" and row["metric"] in r.metrics and row["role"].startswith(r.role)]
     tested = mine[0].margin_test if mine else None
     return {
-        "decision": found.words[treatment],
+        "recommended": found.words[treatment],
         "margin_p": "" if tested is None else tested.p_value,
         "reason": reason_words(mine[0]) if mine else "",
         "because": reason_words(reasons[-1]),

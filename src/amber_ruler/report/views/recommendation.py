@@ -76,7 +76,8 @@ def amount_words(reason: Reason) -> str:
     )
     ends = float(reason.interval.low), float(reason.interval.high)
     wide = max((abs(end - reason.estimate) for end in ends if np.isfinite(end)), default=0.0)
-    drawn = numbers.together(*(factor * v for v in (reason.estimate, *ends)), width=factor * wide or None)
+    values, none = (factor * v for v in (reason.estimate, *ends)), 1.0 if reason.unit == "ratio" else 0.0
+    drawn = numbers.together(*values, width=factor * wide or None, apart=none)
     p = "" if reason.p_value is None else f", p {numbers.p_value(reason.p_value)}"
     if reason.adjusted_p is not None:
         p = f", adjusted p {numbers.p_value(reason.adjusted_p)}"
