@@ -846,12 +846,12 @@ def test_a_reason_is_not_rounded_onto_no_difference():
 
     def said(low, high, unit="metric"):
         reason = Reason(
-            kind="metric", metrics=("fare",), role="primary", verdict="undecided", estimate=(low + high) / 2, p_value=0.05,
-            interval=Interval(low, high, 0.95), unit=unit, measured_in="€" if unit == "metric" else "",
+            kind="metric", metrics=("fare",), role="primary", verdict="undecided", p_value=0.05,
+            estimate=(low + high) / 2, interval=Interval(low, high, 0.95), unit=unit, measured_in="€" if unit == "metric" else "",
         )  # fmt: skip
         return reason_words(reason)
 
     assert "interval −0.0004 to 2.5805 €" in said(-0.00036, 2.58048)
     assert "interval 0.0004 to 2.5805 €" in said(0.00036, 2.58048)
     assert "interval 1.0004 to 2.5805," in said(1.00036, 2.58048, unit="ratio")
-    assert "+1.32 pp" in said(0.0100, 0.0164, unit="share")
+    assert "+1.320 pp" in said(0.0100, 0.0164, unit="share")
