@@ -847,7 +847,8 @@ def test_a_reason_is_not_rounded_onto_no_difference():
     def said(low, high, unit="metric"):
         reason = Reason(
             kind="metric", metrics=("fare",), role="primary", verdict="undecided", p_value=0.05,
-            estimate=(low + high) / 2, interval=Interval(low, high, 0.95), unit=unit, measured_in="€" if unit == "metric" else "",
+            estimate=(low + high) / 2, interval=Interval(low, high, 0.95), unit=unit,
+            measured_in="€" if unit == "metric" else "",
         )  # fmt: skip
         return reason_words(reason)
 
