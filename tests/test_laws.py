@@ -399,6 +399,10 @@ def test_nor_does_a_p_that_is_drawn_or_watched():
     one, two = values(METHODS["measure", "means"], 1, 30), values(METHODS["measure", "means"], 2, 25)
     drawn = {ar.resample.permutation(one, two, replicates=500, seed=3, alpha=a).p_value for a in (0.01, 0.05, 0.2)}
     assert len(drawn) == 1
+    moments = ([0.4, 0.5, 0.6], [0.4, 0.3, 0.2])
+    watched = [ar.sequential.anytime(moments, tau=0.5, alpha=a).p_value for a in (1e-6, 0.05, 0.2)]
+    assert np.array_equal(watched[0], watched[1])
+    assert np.array_equal(watched[0], watched[2])
 
 
 TESTED = [one for one in EVERY if one.values[0].takes == "two" and "p and interval" not in one.values[0].exempt]

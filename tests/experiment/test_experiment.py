@@ -748,6 +748,10 @@ def test_a_digest_serves_in_the_place_of_its_table(gaps, tmp_path):
     plain = ar.table(rows).digest(["fare", "calm"], by="form", covariates=["prior"], day="day")
     seen, told = (Experiment(data, **keys(**looks)).monitor()["fare"] for data in (plain, rows))
     assert seen.z == pytest.approx(told.z, rel=1e-9)
+    within = {**looks, "strata": "port"}
+    seen, told = (Experiment(data, **keys(**within)).monitor()["fare"] for data in (held, rows))
+    assert seen.z == pytest.approx(told.z, rel=1e-9)
+    assert seen.latest.estimate == pytest.approx(told.latest.estimate, rel=1e-9)
     for more, said in (
         ({"segments": ["port"]}, "holds moments and no rows: segments"),
         ({"days": {"column": "week"}}, "days.column is 'week'"),

@@ -45,7 +45,8 @@ def anytime(
         Standard deviation of the mixture, in the unit of the effect: about the size of effect that is looked for.
     tuned_for : float, optional
         Instead of tau: the number of units, in all groups, at which the interval is to be narrowest. τ² is then that
-        many times the variance per unit as it is seen at each moment.
+        many times the variance per unit as it is seen at each moment. The narrowest interval is that of one alpha, so
+        that p depends on alpha here, as it does nowhere else; with tau it does not.
     sequence : "mixture" or "asymptotic"
         One-sided, "mixture" takes the exact root of the mixture above the null, "asymptotic" the closed form of
         Waudby-Smith et al. (2024), which is a little wider. Two-sided they are the same.
