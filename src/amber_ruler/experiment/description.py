@@ -87,7 +87,7 @@ class Metric(_Part):
             raise ValueError("a guardrail is shown to be not worse by a margin: give margin or margin_lift")
         kind = KINDS[self.kind]
         for key in sorted(OWN - kind.takes):
-            if getattr(self, key) != type(self).model_fields[key].get_default(call_default_factory=True):
+            if getattr(self, key) != usual(self, key):
                 raise ValueError(f"{key} is for {those(key)}, and this is a {self.kind}")
         if "per" in kind.takes and self.per is None:
             raise ValueError(f"a {self.kind} needs per, the column of its denominator")
@@ -226,6 +226,11 @@ class Description(_Part):
         for segment in self.segments:
             found.setdefault(segment, "segments")
         return found
+
+
+def usual(part: BaseModel, key: str) -> Any:
+    """The value that a key has where the file says nothing."""
+    return type(part).model_fields[key].get_default(call_default_factory=True)
 
 
 def plain(description: Description) -> dict[str, Any]:

@@ -43,7 +43,7 @@ def _seen(
 ) -> dict[str, dict[str, Comparison]]:
     """Each metric of all units that had come by the last of some days."""
     part = until(source, asked, days)
-    shared = shared_of(part, asked)
+    shared = shared_of(part, asked, named)
     return {name: one.against_control(part, shared) for name, one in named.items()}
 
 
@@ -57,9 +57,10 @@ def until(source: Any, asked: Resolved, days: Sequence[Any]) -> Any:
         return source.shaped(source.frame.filter(day.is_in(list(days)).fill_null(value=False)))
 
 
-def shared_of(source: Any, asked: Resolved) -> Shared:
-    """The moments of every metric, from one pass over the rows."""
+def shared_of(source: Any, asked: Resolved, metrics: Mapping[str, Request] | None = None) -> Shared:
+    """The moments of metrics, all of them unless some are named, from one pass over the rows."""
+    sets = asked.sets(metrics)
     if isinstance(source, Table):
-        return in_one_pass(source, asked.sets(), by=asked.by, strata=asked.strata)
-    shared: Shared = source.shared(asked.sets())
+        return in_one_pass(source, sets, by=asked.by, strata=asked.strata)
+    shared: Shared = source.shared(sets)
     return shared

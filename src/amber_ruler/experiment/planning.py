@@ -114,12 +114,11 @@ def _with_margin(design: Any, one: Request, base: Any) -> tuple[Any, list[str]]:
 
 def _shares(asked: Resolved, labels: list[str]) -> dict[str, float]:
     """What each variant is to have of all units."""
-    planned = {label: float(asked.split.get(label, 0.0 if asked.split else 1.0)) for label in labels}
-    for label, share in planned.items():
+    shares = dict(zip(labels, asked.shares(labels), strict=True))
+    for label, share in shares.items():
         if share <= 0:
             raise DataError.unknown("assignment.split", label, list(asked.split))
-    whole = sum(planned.values())
-    return {label: share / whole for label, share in planned.items()}
+    return shares
 
 
 def _in_all(answer: PlanAnswer, shares: Mapping[str, float], control: str) -> PlanAnswer:

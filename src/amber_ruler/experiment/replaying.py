@@ -252,8 +252,7 @@ def _split(table: Table, asked: Resolved) -> tuple[list[str], Floats]:
     """The control and the treatments, and the planned shares added up."""
     counts = table.sizes(by=asked.by)
     labels = [asked.control, *(label for label in counts if label != asked.control)]
-    shares = np.array([asked.split.get(label, 0.0 if asked.split else 1.0) for label in labels])
-    found: Floats = np.cumsum(shares / shares.sum())[:-1]
+    found: Floats = np.cumsum(asked.shares(labels))[:-1]
     return labels, found
 
 

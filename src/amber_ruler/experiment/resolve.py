@@ -15,9 +15,9 @@ from typing import Any, Literal
 from pydantic import BaseModel
 
 from amber_ruler.errors import AmberRulerError, DataError, InputError
-from amber_ruler.experiment.description import Description, Metric
+from amber_ruler.experiment.description import Description, Metric, usual
 from amber_ruler.experiment.kinds import KINDS, Kind
-from amber_ruler.register import registered
+from amber_ruler.register import Method, registered
 from amber_ruler.results import Comparison
 from amber_ruler.samples import ByVariant
 from amber_ruler.sequential.spending import Spending
@@ -146,10 +146,14 @@ class Request:
         return "adjust.sharpen" if done and self.kind.adjusted else self.kind.plain
 
     @cached_property
+    def known(self) -> Method:
+        """What the register knows of that method."""
+        return registered(*self.call.split("."))
+
+    @cached_property
     def question(self) -> dict[str, Any]:
         """Everything that its method is told beside the data."""
-        room, _, name = self.call.partition(".")
-        known = registered(room, name).settings
+        known = self.known.settings
         named = {"value": self.column} if "value" in known else {}
         asked = {**named, **self.steps, **self.settings, "metric": self.name}
         for key in asked:
@@ -159,8 +163,7 @@ class Request:
 
     def method(self) -> Any:
         """The method itself."""
-        room, _, name = self.call.partition(".")
-        return getattr(import_module(f"amber_ruler.{room}"), name)
+        return getattr(import_module(f"amber_ruler.{self.known.room}"), self.known.name)
 
     def arms(self, source: Any, shared: Shared) -> ByVariant[Any]:
         """Each variant's data, as the method reads them."""
@@ -199,10 +202,7 @@ class Request:
 
     def others(self, arms: ByVariant[Any], *pair: Any) -> dict[str, Any]:
         """The further variants of the test, where the method takes them."""
-        room, _, name = self.call.partition(".")
-        if "others" not in registered(room, name).settings:
-            return {}
-        return {"others": tuple(a for a in arms.values() if all(a is not one for one in pair))}
+        return {"others": further(arms, *pair)} if "others" in self.known.settings else {}
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -259,6 +259,11 @@ class Resolved:
         """The metrics of a role, in the order of the file."""
         return {name: one for name, one in self.metrics.items() if one.role == role}
 
+    def shares(self, labels: Sequence[str]) -> list[float]:
+        """What each variant is to have of all units; nothing where a split is planned without it."""
+        planned = [float(self.split.get(label, 0.0 if self.split else 1.0)) for label in labels]
+        return [share / sum(planned) for share in planned]
+
     @property
     def columns(self) -> list[str]:
         """The columns of all metrics, denominators among them."""
@@ -275,10 +280,10 @@ class Resolved:
         """The fractions of the test at which one looks."""
         return tuple(day / self.days_planned for day in self.look_days) if self.days_planned else ()
 
-    def sets(self) -> list[Set]:
-        """Columns whose joint moments metrics are compared by, and single ones that only checks look at."""
+    def sets(self, metrics: Mapping[str, Request] | None = None) -> list[Set]:
+        """Columns whose joint moments metrics (all of them) are compared by, and single ones that checks look at."""
         found: list[Set] = []
-        for one in self.metrics.values():
+        for one in (self.metrics if metrics is None else metrics).values():
             found += [one.set] if one.reducible else [Set((column,)) for column in one.set.columns]
         return found
 
@@ -339,6 +344,11 @@ def _request(description: Description, name: str, metric: Metric) -> Request:
     )
 
 
+def further(arms: ByVariant[Any], *pair: Any) -> tuple[Any, ...]:
+    """The variants beside a pair."""
+    return tuple(arm for arm in arms.values() if all(arm is not one for one in pair))
+
+
 def no_effect(key: str, question: str, metric: str, why: str) -> str:
     """The note that a key does nothing to a metric."""
     return f"{key} has no effect on {question} of {metric}: {why}."
@@ -352,7 +362,7 @@ def _gathered(description: Description, metric: Metric, to: str) -> dict[str, An
             continue
         part, own = (metric, key.removeprefix("metrics.")) if key.startswith("metrics.") else (description, key)
         value = getattr(part, own)
-        if value != _usual(part, own):
+        if value != usual(part, own):
             found[row.name or own] = (
                 list(value) if isinstance(value, Sequence) and not isinstance(value, str) else value
             )
@@ -361,8 +371,4 @@ def _gathered(description: Description, metric: Metric, to: str) -> dict[str, An
 
 def _read(part: BaseModel, key: str, above: str = "") -> Any:
     """The value of a key; the usual one where no row knows it."""
-    return getattr(part, key) if f"{above}{key}" in KEYS else _usual(part, key)
-
-
-def _usual(part: BaseModel, key: str) -> Any:
-    return type(part).model_fields[key].get_default(call_default_factory=True)
+    return getattr(part, key) if f"{above}{key}" in KEYS else usual(part, key)

@@ -8,7 +8,7 @@ from typing import Any
 from amber_ruler import adjust
 from amber_ruler.digest import Daily
 from amber_ruler.errors import InputError
-from amber_ruler.experiment.resolve import Request, Resolved, no_effect
+from amber_ruler.experiment.resolve import Request, Resolved, further, no_effect
 from amber_ruler.results import Comparison
 
 
@@ -29,13 +29,12 @@ def segments(source: Any, asked: Resolved) -> dict[str, dict[str, Comparison]]:
                 said.append(no_effect("method", "segments", name, "segments are compared by tests"))
             arms = source.records(list(dict.fromkeys([*one.set.columns, segment])), by=asked.by)
             for arm, base in arms.against(asked.control):
-                others = tuple(a for a in arms.values() if a is not arm and a is not base)
                 each = adjust.segments(
                     arm,
                     base,
                     value=one.column,
                     segment=segment,
-                    others=others,
+                    others=further(arms, arm, base),
                     metric=name,
                     correction=asked.correction,
                     **steps,

@@ -30,7 +30,8 @@ def weighed(source: Any, asked: Request, tested: Comparison, shared: Shared) -> 
     if "margin_lift" in asked.settings:
         settings["margin"], said = _as_margin(asked, tested)
         notes.append(said)
-    if asked.steps and asked.kind.adjusted:
+    adjusted = bool(asked.steps) and asked.kind.adjusted
+    if adjusted:
         name, arms = "means", tuple(_as_summary(group) for group in tested.groups[:2])
         notes.append(
             f"The posterior of {asked.name} is that of the adjusted means; its standardised effect is in adjusted"
@@ -53,10 +54,10 @@ def weighed(source: Any, asked: Request, tested: Comparison, shared: Shared) -> 
                 f"metrics.{asked.name}.{key} can't go with method = 'bayesian' or 'both' yet: leave it out."
             )
     found: Comparison = getattr(bayes, name)(*arms, **settings)
-    seen = () if name != "means" or not asked.steps else tuple(c for c in tested.checks if c.name not in _TESTS_ONLY)
-    quantity = tested.quantity if asked.steps else found.quantity
-    whole = replace(found, quantity=quantity, checks=(*found.checks, *seen), notes=(*found.notes, *notes))
-    return whole, tuple(notes)
+    if adjusted:
+        seen = tuple(check for check in tested.checks if check.name not in _TESTS_ONLY)
+        found = replace(found, quantity=tested.quantity, checks=(*found.checks, *seen))
+    return replace(found, notes=(*found.notes, *notes)), tuple(notes)
 
 
 def _as_summary(group: Group) -> Summary:
