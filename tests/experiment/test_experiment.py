@@ -565,6 +565,9 @@ def test_beliefs_are_those_of_the_library():
     found = test.analyse().evidence
     assert found["fare"].evidence.bayes_factor == pytest.approx(fare.evidence.bayes_factor, rel=1e-12)
     assert 0 < found["calm"].evidence.chance_better < 1
+    assert any("prior has no effect on the analysis of calm" in note for note in test.analyse().notes)
+    guarded = Experiment(rows, **keys(method="both", prior="cauchy 0.1")).analyse()  # calm is judged by its test
+    assert not any("prior" in note for note in guarded.notes)
     wrong = {"fare": {"role": "primary", "kind": "quantile"}}
     with pytest.raises(InputError, match="kind: quantiles are not weighed"):
         Experiment(rows, **keys(metrics=wrong, method="both")).analyse()

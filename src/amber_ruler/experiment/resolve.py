@@ -324,13 +324,13 @@ def _request(description: Description, name: str, metric: Metric) -> Request:
     if not kind.adjusted and "strata" in steps:
         del steps["strata"]
         notes.append(no_effect("strata", "the analysis", name, f"{kind.plural} are compared without strata"))
-    prior = _read(description, "prior")
-    if prior is not None and kind.weighed == "bayes.proportions" and not steps:
+    prior, role = _read(description, "prior"), _read(metric, "role", "metrics.")
+    if prior is not None and role == "primary" and kind.weighed == "bayes.proportions" and not steps:
         notes.append(no_effect("prior", "the analysis", name, "each proportion has a uniform prior"))
     settings = {"alpha": _read(description, "alpha"), **_gathered(description, metric, "setting")}
     return Request(
         name=name,
-        role=_read(metric, "role", "metrics."),
+        role=role,
         column=_read(metric, "column", "metrics.") or name,
         kind=kind,
         by=description.assignment.column,
